@@ -11,6 +11,7 @@ from pathlib import Path
 
 import av
 import numpy as np
+from av.container import InputContainer
 
 HERE = Path(__file__).parent / "recordings"
 RATE = 22_050
@@ -30,6 +31,7 @@ def spoken(sentence: str) -> np.ndarray:
     command = ["espeak-ng", "-v", "en-gb", "-s", "165", "--stdout", sentence]
     done = subprocess.run(command, check=True, stdout=subprocess.PIPE)
     with av.open(io.BytesIO(done.stdout)) as container:
+        assert isinstance(container, InputContainer)
         frames = [frame.to_ndarray()[0] for frame in container.decode(audio=0)]
     return np.concatenate(frames)
 

@@ -23,7 +23,15 @@ import httpx
 
 from desks import build
 from fontanel.client import Client
-from fontanel.schemas import Columns, SourceIn, TagRule, TranscriberChange, TranscriberIn
+from fontanel.schemas import (
+    Columns,
+    ModelChange,
+    ModelIn,
+    SourceIn,
+    TagRule,
+    TranscriberChange,
+    TranscriberIn,
+)
 from trials import build_trials
 
 HERE = Path(__file__).parent
@@ -47,6 +55,8 @@ TEAMS = (
 NOTICES = ("Notices and returns", "Briefings, returns, notices and letters, as they came")
 #: What is heard in its recordings.
 EARS = "duty-ears"
+#: What describes its pictures.
+EYES = "harbour-eyes"
 #: A third one has only sources: a watched folder, a site, a bucket, a drive, a table.
 LIVE = ("Live sources", "Kept by a folder, a web site, a bucket, a drive and a database")
 LIVE_DATA = DATA / "live"
@@ -109,8 +119,8 @@ BUOYS = (
 
 #: What the columns of a table mean, by document: its rows become documents.
 COLUMNS = {"yard-questions.csv": Columns(title="Question", text=["Answer"], tags=["Area"])}
-#: The words of recordings, for the simulated transcriber alone.
-SCRIPTS = {"visitors-pontoon.vtt"}
+#: What is in recordings and pictures, for the simulators alone.
+SCRIPTS = {"visitors-pontoon.vtt", "quay-photo.txt"}
 #: Tags that narrow a search, by document.
 TAGS = {
     "heavy-weather-notice-2019.txt": {"status": "superseded", "year": "2019"},
@@ -186,6 +196,24 @@ def main() -> int:
                 str(models + 1),
                 "--script",
                 str(HERE / "recordings" / "visitors-pontoon.vtt"),
+            ],
+            stdout=subprocess.DEVNULL,
+            stderr=log.open("ab"),
+            start_new_session=True,
+        )
+    )
+    simulators.append(
+        subprocess.Popen(
+            [
+                sys.executable,
+                "-m",
+                "fontanel.cli",
+                "simulator",
+                "eyes",
+                "--port",
+                str(models + 2),
+                "--pictures",
+                str(HERE / "pictures"),
             ],
             stdout=subprocess.DEVNULL,
             stderr=log.open("ab"),
@@ -307,14 +335,14 @@ def _load(url: str, notes: dict[str, Any]) -> None:
             )
         )
         if item is notes["teams"][0]:
-            _register_ears(url, notes)
+            _register_eyes_and_ears(url, notes)
         with Client(url, item["key"], item["team"]) as client:
             folders = [(item["kb"], HERE / "documents" / item["team"])]
             if item is notes["teams"][0]:
                 there = {kb.name: kb.slug for kb in client.list_kbs()}
                 slug = there.get(NOTICES[0]) or client.create_kb(*NOTICES).slug
-                client.change_kb(slug, transcriber=EARS)
-                folders += [(slug, HERE / "notices"), (slug, HERE / "recordings")]
+                client.change_kb(slug, transcriber=EARS, viewer=EYES)
+                folders += [(slug, HERE / name) for name in ("notices", "recordings", "pictures")]
             for kb, folder in folders:
                 existing = {document.name for document in client.list_documents(kb)}
                 files = [
@@ -335,11 +363,18 @@ def _load(url: str, notes: dict[str, Any]) -> None:
                 _connect(client, int(url.rpartition(":")[2]))
 
 
-def _register_ears(url: str, notes: dict[str, Any]) -> None:
-    """Register the simulated transcriber."""
-    address = f"http://127.0.0.1:{int(url.rpartition(':')[2]) + len(SIMULATORS) + 2}/v1"
+def _register_eyes_and_ears(url: str, notes: dict[str, Any]) -> None:
+    """Register the simulated transcriber, and the model that sees."""
+    port = int(url.rpartition(":")[2]) + len(SIMULATORS) + 2
+    address, eyes = (f"http://127.0.0.1:{port + n}/v1" for n in range(2))
     with Client(url) as operator:
         operator.sign_in("operator@localhost", notes["operator"])
+        if EYES in {one.name for one in operator.list_models()}:
+            operator.change_model(EYES, ModelChange(url=eyes))
+        else:
+            operator.create_model(
+                ModelIn(name=EYES, url=eyes, remote="colours", price_read=0.4, price_written=1.6)
+            )
         if EARS in {one.name for one in operator.list_transcribers()}:
             operator.change_transcriber(EARS, TranscriberChange(url=address))
             return

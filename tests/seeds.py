@@ -8,6 +8,7 @@ from fontanel import schemas as s
 from fontanel.client import Client
 from fontanel.service.app import create_app
 from fontanel.settings import Settings
+from fontanel.simulators.ears import ears_app
 from fontanel.simulators.embedder import embedder_app
 from tests.conftest import STORM, Service, TeamSetup, free_port, new_team, until
 from tests.servers import served_on
@@ -58,6 +59,7 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
             s.ModelIn(name=f"model of {team.slug}", url="http://127.0.0.1:9/v1", teams=[team.slug])
         )
         embedder = registered(operator, team.slug)
+        transcriber = listening(operator, team.slug)
     until(
         lambda: all(document.state == "indexed" for document in team.client.list_documents(kb.id))
     )
@@ -70,6 +72,7 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
         "flag": flag,
         "model": model.name,
         "embedder": embedder,
+        "transcriber": transcriber,
         "question_set": question_set.slug,
         "question": question.id,
         "proposal": team.client.list_proposals(kb.id)[0].id,
@@ -86,6 +89,7 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
         "job": added.job.id if added.job else "",
         "number": "1",
         "page": "1",
+        "picture": "0" * 64,
         "revision": added.document.revision.id,
         "conversation": answer.conversation_id,
         "member": team.email,
@@ -103,6 +107,16 @@ def registered(operator: Client, team: str) -> str:
     with served_on(embedder_app(), port) as url:
         operator.register_embedder(
             s.EmbedderIn(name=name, url=url, remote="words", teams=[team], tries=1)
+        )
+    return name
+
+
+def listening(operator: Client, team: str) -> str:
+    """Register a transcriber that is away by now; return its name."""
+    name = f"transcriber of {team}"
+    with served_on(ears_app(), free_port()) as url:
+        operator.register_transcriber(
+            s.TranscriberIn(name=name, url=url, remote="tones", teams=[team], tries=1)
         )
     return name
 

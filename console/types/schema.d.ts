@@ -360,6 +360,26 @@ export interface paths {
         patch: operations["change_api_v1_teams__team__kbs__kb__patch"];
         trace?: never;
     };
+    "/api/v1/teams/{team}/kbs/{kb}/pictures/estimate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Estimate what describing pictures takes
+         * @description Pictures of documents that were read by an earlier version are not counted.
+         */
+        get: operations["estimate_api_v1_teams__team__kbs__kb__pictures_estimate_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/kbs/{kb}/events": {
         parameters: {
             query?: never;
@@ -800,6 +820,26 @@ export interface paths {
          * @description The bytes as they were added. Pages are shown without scripts.
          */
         get: operations["original_api_v1_teams__team__kbs__kb__documents__document__original_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/documents/{document}/pictures/{picture}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a picture of a document
+         * @description A picture that a model has described, as a JPEG of moderate size.
+         */
+        get: operations["picture_api_v1_teams__team__kbs__kb__documents__document__pictures__picture__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3634,6 +3674,16 @@ export interface components {
              * @default false
              */
             left_out: boolean;
+            /**
+             * Picture
+             * @description The hash of a figure's picture.
+             */
+            picture?: string | null;
+            /**
+             * Described By
+             * @description The model whose words about the picture these are.
+             */
+            described_by?: string | null;
         };
         /** Body_add_api_v1_teams__team__kbs__kb__documents_post */
         Body_add_api_v1_teams__team__kbs__kb__documents_post: {
@@ -4663,7 +4713,7 @@ export interface components {
          * @description How far a document is.
          * @enum {string}
          */
-        DocumentState: "waiting" | "reading" | "splitting" | "needs_transcript" | "transcribing" | "keyword_ready" | "indexed" | "failed" | "removed";
+        DocumentState: "waiting" | "reading" | "splitting" | "needs_transcript" | "transcribing" | "describing" | "keyword_ready" | "indexed" | "failed" | "removed";
         /**
          * DocumentTextOut
          * @description The text of a revision and its blocks.
@@ -5855,6 +5905,16 @@ export interface components {
              * @description The language of its recordings, such as `en`; an empty string if the transcriber finds out.
              */
             spoken?: string | null;
+            /**
+             * Viewer
+             * @description The model that describes its pictures; `built-in` for none.
+             */
+            viewer?: string | null;
+            /**
+             * Max Pictures
+             * @description How many pictures of each document are described.
+             */
+            max_pictures?: number | null;
             /** @description How documents that are not in force rank. */
             outdated?: components["schemas"]["OutdatedRanking"] | null;
             /**
@@ -5918,6 +5978,17 @@ export interface components {
              * @description The language of its recordings, such as `en`; without it the transcriber finds out.
              */
             spoken?: string | null;
+            /**
+             * Viewer
+             * @description The model that describes its pictures; without one they are not described.
+             */
+            viewer?: string | null;
+            /**
+             * Max Pictures
+             * @description How many pictures of each document are described.
+             * @default 20
+             */
+            max_pictures: number;
             /**
              * @description How documents that are not in force rank: `lower` than others, as `equal`, or `exclude` them from searches and answers.
              * @default lower
@@ -6002,6 +6073,13 @@ export interface components {
              */
             embedder_error: string | null;
             splitting: components["schemas"]["Splitting"];
+            /**
+             * Max Pictures
+             * @description How many pictures of each document are described.
+             */
+            max_pictures: number;
+            /** @description None where no model describes pictures. */
+            viewing?: components["schemas"]["ViewingOut"] | null;
             /** @description None where documents are described by their own words. */
             describing?: components["schemas"]["DescribingOut"] | null;
             /**
@@ -6179,7 +6257,8 @@ export interface components {
          * @description A location for people.
          *
          *     `page` counts units of the kind `unit`, from 1, and `label` is its own name; `rows` are the
-         *     first and last row of a sheet; `seconds` is when it is spoken.
+         *     first and last row of a sheet; `seconds` is when it is spoken; `picture` is the picture that it
+         *     is about, and `described_by` the model whose words these are.
          */
         LocatorOut: {
             /** Heading Path */
@@ -6203,6 +6282,10 @@ export interface components {
             ] | null;
             /** Seconds */
             seconds?: number | null;
+            /** Picture */
+            picture?: string | null;
+            /** Described By */
+            described_by?: string | null;
         };
         /** MemberChange */
         MemberChange: {
@@ -6872,6 +6955,30 @@ export interface components {
             secret: string;
             /** New */
             new: string;
+        };
+        /**
+         * PictureEstimateOut
+         * @description What having a model describe the pictures of a knowledge base takes.
+         */
+        PictureEstimateOut: {
+            /** Model */
+            model: string;
+            /**
+             * Pictures
+             * @description Those that are not described yet, each counted once.
+             */
+            pictures: number;
+            /** Documents */
+            documents: number;
+            /**
+             * Tokens
+             * @description About as many, read and written.
+             */
+            tokens: number;
+            /** Cost */
+            cost: number;
+            /** Currency */
+            currency: string;
         };
         /**
          * PlaceOut
@@ -9085,6 +9192,28 @@ export interface components {
             /** P95 Seconds */
             p95_seconds: number | null;
         };
+        /**
+         * ViewingOut
+         * @description How far a model is with describing pictures, each counted once.
+         */
+        ViewingOut: {
+            /** Model */
+            model: string;
+            /** Described */
+            described: number;
+            /** Waiting */
+            waiting: number;
+            /**
+             * Failed
+             * @description Pictures that will not be described.
+             */
+            failed: number;
+            /**
+             * Error
+             * @description The newest failure, or why the model is not asked.
+             */
+            error: string | null;
+        };
         /** WrittenChange */
         WrittenChange: {
             /** Text */
@@ -10991,6 +11120,71 @@ export interface operations {
             };
         };
     };
+    estimate_api_v1_teams__team__kbs__kb__pictures_estimate_get: {
+        parameters: {
+            query: {
+                model: string;
+            };
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PictureEstimateOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     watch_api_v1_teams__team__kbs__kb__events_get: {
         parameters: {
             query?: never;
@@ -12715,6 +12909,71 @@ export interface operations {
             path: {
                 kb: string;
                 document: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    picture_api_v1_teams__team__kbs__kb__documents__document__pictures__picture__get: {
+        parameters: {
+            query?: {
+                revision?: string | null;
+            };
+            header?: never;
+            path: {
+                kb: string;
+                document: string;
+                picture: string;
                 team: string;
             };
             cookie?: never;

@@ -17,6 +17,8 @@ class DocumentState(StrEnum):
     """A recording without subtitles, for which no transcriber can be used."""
     TRANSCRIBING = "transcribing"
     """A recording whose speech is being transcribed, or waits for it."""
+    DESCRIBING = "describing"
+    """It has no text but pictures, which a model is describing."""
     KEYWORD_READY = "keyword_ready"
     """Keyword search finds it; its vectors are being computed."""
     INDEXED = "indexed"

@@ -11,8 +11,11 @@ from pathlib import Path
 
 import pytest
 
+from fontanel.simulators.ears import WORDS
 from tests.cli.conftest import Run
-from tests.conftest import Service, TeamSetup, join, new_team
+from tests.conftest import Service, TeamSetup, join, new_team, until
+from tests.core.reading.test_pictures import word_document
+from tests.core.recordings import recording
 from tests.servers import simulator
 
 Told = Callable[..., subprocess.CompletedProcess[str]]
@@ -248,3 +251,68 @@ def test_an_embedder_from_registered_to_deleted(
     assert "It gives no vectors: it refuses the secret" in failed.stdout
     run("kb", "delete", storm, "--yes")
     assert operate("embedder", "delete", "words", "--yes").stdout == "Removed.\n"
+
+
+def test_a_transcriber_from_registered_to_deleted(
+    operate: Told, run: Run, team: TeamSetup, storm: str, tmp_path: Path
+) -> None:
+    notice = tmp_path / "notice.mp3"
+    notice.write_bytes(recording(WORDS[:6], "mp3"))
+    waiting = run("document", "add", "--kb", storm, notice)
+    assert "1 without a transcript" in waiting.stdout
+    assert "notice.mp3: It has no subtitles. Choose a transcriber" in waiting.stderr
+    assert "1 need a transcript" in run("kb", "show", storm).stdout
+    assert (
+        "needs transcript: It has no" in run("document", "show", "--kb", storm, "notice.mp3").stdout
+    )
+    assert "recordings without subtitles wait" in run("transcriber", "usable").stdout
+    assert "No transcribers are registered" in operate("transcriber", "list").stdout
+    with simulator("ears", "--secret", "tide") as url:
+        where = ("--address", f"{url}/v1", "--remote", "tones")
+        refused = operate("transcriber", "register", "ears", *where)
+        assert "it refuses the secret" in refused.stderr
+        made = operate(
+            "transcriber", "register", "ears", *where, "--secret", "tide", "--price", "0.5"
+        )
+        assert "ears is registered" in made.stdout, made.stderr
+        assert "tide" not in operate("transcriber", "list", "--json").stdout
+        assert "It transcribes" in operate("transcriber", "check", "ears").stdout
+        assert "0.5 EUR a minute" in run("transcriber", "usable").stdout
+        run("kb", "change", storm, "--transcriber", "ears", "--spoken", "en")
+        assert "by ears, in en" in run("kb", "show", storm).stdout
+        team.client.wait_for_document(storm, "notice.mp3")
+        shown = run("document", "show", "--kb", storm, "notice.mp3").stdout
+        assert "0:06" in shown
+        assert "1 cue" in shown
+    away = operate("transcriber", "check", "ears")
+    assert (away.returncode, "cannot be reached" in away.stdout) == (1, True)
+    assert "Say what to change" in operate("transcriber", "change", "ears").stderr
+    assert operate("transcriber", "change", "ears", "--part-seconds", "60").returncode == 0
+    in_use = operate("transcriber", "delete", "ears", "--yes")
+    assert "ears is the transcriber of 1 knowledge bases" in in_use.stderr
+    run("kb", "change", storm, "--transcriber", "none", "--spoken", "any")
+    assert operate("transcriber", "delete", "ears", "--yes").stdout == "Removed.\n"
+
+
+def test_pictures_are_estimated_described_and_cited(
+    operate: Told, run: Run, team: TeamSetup, storm: str, tmp_path: Path
+) -> None:
+    path = tmp_path / "crane.docx"
+    path.write_bytes(word_document("red", "blue"))
+    run("document", "add", "--kb", storm, path)
+    assert "not described" in run("kb", "show", storm).stdout
+    with simulator("eyes") as url:
+        made = operate(
+            "model", "create", "eyes", "--address", f"{url}/v1", "--remote", "colours",
+            "--price-read", "4",
+        )  # fmt: skip
+        assert made.returncode == 0, made.stderr
+        estimate = run("kb", "pictures", storm, "--model", "eyes").stdout
+        assert "2 pictures in 1 documents are not described by eyes" in estimate
+        assert "less than 0.01 EUR" in estimate
+        run("kb", "change", storm, "--viewer", "eyes", "--max-pictures", "7")
+        until(lambda: "eyes: 2 described; at most 7" in run("kb", "show", storm).stdout)
+        until(lambda: "2 figures" in run("document", "show", "--kb", storm, "crane.docx").stdout)
+    answer = run("ask", "--kb", storm, "Which picture has blue on it?").stdout
+    assert "picture, described by eyes" in answer
+    assert "describing pictures" in run("usage", "show", "--by", "member").stdout

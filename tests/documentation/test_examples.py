@@ -48,8 +48,9 @@ def reader(local: Service, tmp_path: Path, model_server: str) -> Iterator[Reader
     shutil.copy(MARINE / "storm-plan.pdf", folder)
     shutil.copy(MARINE / "pilotage-handbook.pdf", folder / "handbook.pdf")
     shutil.copy(MARINE / "tide-and-lock-notes.md", folder / "srv" / "notices" / "tides.md")
-    for path in (ROOT / "demo" / "recordings").iterdir():
-        shutil.copy(path, folder)
+    for made in ("recordings", "pictures"):
+        for path in (ROOT / "demo" / made).iterdir():
+            shutil.copy(path, folder)
     (folder / "winter.md").write_text("# Winter\n\nThe lock opens at eight.\n")
     (folder / "instructions.txt").write_text("Answer in short sentences.\n")
     (folder / "faq.csv").write_text("Question,Answer,Area\nWhen?,At eight.,Lock\n")
@@ -69,7 +70,7 @@ def reader(local: Service, tmp_path: Path, model_server: str) -> Iterator[Reader
         instead={
             "https://models.example/v1": model_server,
             "some-model": "honest",
-            **{port: str(free_port()) for port in ("8471", "8473", "8474")},
+            **{port: str(free_port()) for port in ("8471", "8473", "8474", "8475")},
             "MODEL": "honest",
         },
     )

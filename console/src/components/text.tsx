@@ -57,6 +57,11 @@ export function unitName(unit: string, number: number, label?: string | null): s
   return `${unit} ${label && (unit === "page" || unit === "sheet") ? label : number}`;
 }
 
+/** An amount; small ones are not shown as nothing. */
+export function money(amount: number): string {
+  return amount > 0 && amount < 0.01 ? "less than 0.01" : amount.toFixed(2);
+}
+
 /** Page, rows or time, and headings of a passage, without the title. */
 export function place(title: string, locator: Schemas["LocatorOut"]): string {
   const path = locator.heading_path.filter((heading) => heading !== title).join(" › ");
@@ -64,7 +69,8 @@ export function place(title: string, locator: Schemas["LocatorOut"]): string {
   const rows = first === undefined ? "" : first === last ? `row ${first}` : `rows ${first}–${last}`;
   const time = locator.seconds == null ? "" : clock(locator.seconds);
   const page = locator.page ? unitName(locator.unit ?? "page", locator.page, locator.label) : "";
-  return [page, rows, time, path].filter(Boolean).join(" · ");
+  const picture = locator.described_by ? `picture, described by ${locator.described_by}` : "";
+  return [page, rows, time, picture, path].filter(Boolean).join(" · ");
 }
 
 const STATES: Record<Doc["state"], { word: string; dot: string }> = {
@@ -73,6 +79,7 @@ const STATES: Record<Doc["state"], { word: string; dot: string }> = {
   splitting: { word: "splitting", dot: "bg-primary" },
   needs_transcript: { word: "needs a transcript", dot: "bg-warning" },
   transcribing: { word: "transcribing", dot: "bg-primary" },
+  describing: { word: "describing pictures", dot: "bg-primary" },
   keyword_ready: { word: "keyword search ready", dot: "bg-primary" },
   indexed: { word: "indexed", dot: "bg-success" },
   failed: { word: "failed", dot: "bg-error" },

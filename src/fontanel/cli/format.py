@@ -53,6 +53,11 @@ def clock(seconds: float) -> str:
     return f"{hours}:{minutes:02}:{rest:02}" if hours else f"{minutes}:{rest:02}"
 
 
+def money(amount: float) -> str:
+    """Return an amount; a small one is not shown as nothing."""
+    return "less than 0.01" if 0 < amount < 0.01 else f"{amount:.2f}"
+
+
 def _unit(locator: LocatorOut) -> str:
     # A sheet is known by its name; a page by the number printed on it.
     shown = locator.label if locator.label and locator.unit in ("page", "sheet") else locator.page
@@ -67,6 +72,8 @@ def place(title: str, locator: LocatorOut) -> str:
         parts.append(f"row {first}" if first == last else f"rows {first}-{last}")
     if locator.seconds is not None:
         parts.append(clock(locator.seconds))
+    if locator.described_by is not None:
+        parts.append(f"picture, described by {locator.described_by}")
     path = [heading for heading in locator.heading_path if heading != title]
     if path:
         parts.append(" > ".join(path))

@@ -207,6 +207,14 @@ class Calls(DeskCalls, ApprovedCalls, TrialCalls, QualityCalls, EmbedderCalls, T
         params = {"revision": revision} if revision else {}
         return Call("GET", f"{self._document(kb, document)}/pages/{page}", s.PageOut, params=params)
 
+    def document_picture(self, kb: str, document: str, picture: str, revision: str | None) -> str:
+        suffix = "" if revision is None else f"?revision={quoted(revision)}"
+        return f"{self._document(kb, document)}/pictures/{quoted(picture)}{suffix}"
+
+    def estimate_pictures(self, kb: str, model: str) -> Call[s.PictureEstimateOut]:
+        path = f"{self._kb(kb)}/pictures/estimate"
+        return Call("GET", path, s.PictureEstimateOut, params={"model": model})
+
     def page_picture(self, kb: str, document: str, page: int, width: int) -> str:
         return f"{self._document(kb, document)}/pages/{page}/picture?width={width}"
 

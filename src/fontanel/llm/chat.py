@@ -9,6 +9,7 @@ All calls run on one event loop in its own thread, so that many answers can be s
 from __future__ import annotations
 
 import asyncio
+import base64
 import json
 import queue
 import random
@@ -152,6 +153,17 @@ class ModelClient:
         loop.call_soon_threadsafe(loop.stop)
 
 
+def _content(message: Message) -> str | list[dict[str, Any]]:
+    """Return a message as the protocol has it: a text, or parts if there are pictures."""
+    if not message.pictures:
+        return message.content
+    pictures = [
+        {"type": "image_url", "image_url": {"url": f"data:image/jpeg;base64,{encoded}"}}
+        for encoded in (base64.b64encode(picture).decode() for picture in message.pictures)
+    ]
+    return [{"type": "text", "text": message.content}, *pictures]
+
+
 class ChatWriter:
     """One model for one answer.
 
@@ -185,7 +197,7 @@ class ChatWriter:
         body = {
             "model": self._endpoint.remote,
             "messages": [
-                {"role": message.role, "content": message.content} for message in messages
+                {"role": message.role, "content": _content(message)} for message in messages
             ],
             "max_tokens": max_tokens,
             "temperature": temperature,

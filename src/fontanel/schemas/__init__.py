@@ -116,6 +116,7 @@ from fontanel.schemas.kbs import (
     LinkOut,
     PageOut,
     PassageOut,
+    PictureEstimateOut,
     PlaceOut,
     PreviewOut,
     ReportOut,
@@ -123,6 +124,7 @@ from fontanel.schemas.kbs import (
     SizesOut,
     Splitting,
     StateName,
+    ViewingOut,
 )
 from fontanel.schemas.models import ModelChange, ModelCheck, ModelIn, ModelName, ModelOut
 from fontanel.schemas.notices import (
@@ -401,6 +403,7 @@ __all__ = [
     "PasswordChange",
     "PasswordLinkCreated",
     "PasswordSet",
+    "PictureEstimateOut",
     "PieceEvent",
     "PlaceOut",
     "PreviewOut",
@@ -490,6 +493,7 @@ __all__ = [
     "ValidityOut",
     "ValidityStatementOut",
     "VersionFigures",
+    "ViewingOut",
     "WrittenChange",
     "WrittenIn",
     "WrittenOut",

@@ -61,7 +61,8 @@ class LocatorOut(Model):
     """A location for people.
 
     `page` counts units of the kind `unit`, from 1, and `label` is its own name; `rows` are the
-    first and last row of a sheet; `seconds` is when it is spoken.
+    first and last row of a sheet; `seconds` is when it is spoken; `picture` is the picture that it
+    is about, and `described_by` the model whose words these are.
     """
 
     heading_path: list[str]
@@ -71,3 +72,5 @@ class LocatorOut(Model):
     label: str | None = None
     rows: tuple[int, int] | None = None
     seconds: float | None = None
+    picture: str | None = None
+    described_by: str | None = None

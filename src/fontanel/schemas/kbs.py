@@ -95,6 +95,14 @@ class KbIn(Model):
             "The language of its recordings, such as `en`; without it the transcriber finds out."
         ),
     )
+    viewer: str | None = Field(
+        None,
+        max_length=60,
+        description="The model that describes its pictures; without one they are not described.",
+    )
+    max_pictures: int = Field(
+        20, ge=1, le=500, description="How many pictures of each document are described."
+    )
     outdated: OutdatedRanking = Field(
         OutdatedRanking.LOWER,
         description=(
@@ -125,6 +133,14 @@ class KbChange(Model):
             "The language of its recordings, such as `en`; an empty string if the transcriber finds"
             " out."
         ),
+    )
+    viewer: str | None = Field(
+        None,
+        max_length=60,
+        description="The model that describes its pictures; `built-in` for none.",
+    )
+    max_pictures: int | None = Field(
+        None, ge=1, le=500, description="How many pictures of each document are described."
     )
     outdated: OutdatedRanking | None = Field(
         None, description="How documents that are not in force rank."
@@ -163,6 +179,23 @@ class DescribingOut(Model):
     error: str | None = Field(description="The newest failure, or why the model is not asked.")
 
 
+class ViewingOut(DescribingOut):
+    """How far a model is with describing pictures, each counted once."""
+
+    failed: int = Field(description="Pictures that will not be described.")
+
+
+class PictureEstimateOut(Model):
+    """What having a model describe the pictures of a knowledge base takes."""
+
+    model: str
+    pictures: int = Field(description="Those that are not described yet, each counted once.")
+    documents: int
+    tokens: int = Field(description="About as many, read and written.")
+    cost: float
+    currency: str
+
+
 class KbOut(Model):
     id: str
     slug: str
@@ -188,6 +221,8 @@ class KbOut(Model):
         description="Why its embedder gives no vectors: searches use keywords only meanwhile."
     )
     splitting: Splitting
+    max_pictures: int = Field(description="How many pictures of each document are described.")
+    viewing: ViewingOut | None = Field(None, description="None where no model describes pictures.")
     describing: DescribingOut | None = Field(
         None, description="None where documents are described by their own words."
     )
@@ -320,6 +355,10 @@ class BlockOut(Model):
     confidence: float | None = None
     left_out: bool = Field(
         default=False, description="Not indexed, as it repeats on other pages of the source."
+    )
+    picture: str | None = Field(None, description="The hash of a figure's picture.")
+    described_by: str | None = Field(
+        None, description="The model whose words about the picture these are."
     )
 
 

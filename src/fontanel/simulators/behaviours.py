@@ -1,4 +1,4 @@
-"""What simulated models, embedders and listeners do, by the name that a request has."""
+"""What simulated models, embedders, listeners and viewers do, by the name that a request has."""
 
 #: What a model of each name does.
 MODELS = {
@@ -43,4 +43,15 @@ TRANSCRIBERS = {
     "malformed": "answers with something else than JSON",
     "refusing": "refuses every file as too large",
     "text": "gives a text without times",
+}
+
+#: What a model that sees does, by its name.
+VIEWERS = {
+    "colours": "names the colours of a picture",
+    "slow": "takes its time",
+    "failing": "answers with status 500",
+    "limited": "answers with status 429 the first two times, then with a description",
+    "busy": "answers with status 429 always, asking for a long pause",
+    "malformed": "answers with something else than a description",
+    "blind": "refuses pictures",
 }

@@ -93,7 +93,7 @@ def decoded(data: bytes) -> npt.NDArray[np.float32]:
             for frame in (*container.decode(audio=0), None):
                 pieces += [piece.to_ndarray()[0] for piece in resampler.resample(frame)]
     except (av.error.FFmpegError, IndexError) as failure:
-        raise ValueError("This is no sound.") from failure
+        raise ValueError("This is not a sound file.") from failure
     joined = np.concatenate(pieces) if pieces else np.zeros(0, dtype=np.int16)
     return (joined / 32_768).astype(np.float32)
 
@@ -165,7 +165,7 @@ def _failure(kind: str, call: int) -> Response | None:
     if kind == "busy" or (kind == "limited" and call % 3):
         return error(429, "Too many requests.", {"Retry-After": "600" if kind == "busy" else "0"})
     if kind == "malformed":
-        return Response("this is no transcript", media_type="text/plain")
+        return Response("not a transcript", media_type="text/plain")
     if kind == "refusing":
         return error(400, "The file is too large.")
     if kind == "text":

@@ -83,6 +83,8 @@ export function DocumentPage() {
   const cuts = outlined && !older ? passages : [];
   const revision = shown ?? (served ? null : document.revision);
   const recording = revision && isRecording(revision) ? revision : null;
+  const pictures = (sha256: string) =>
+    `/api/v1${api}/pictures/${sha256}?revision=${text.data?.revision.id}`;
   const play = (seconds: number) => {
     if (!player.current) return;
     player.current.currentTime = seconds;
@@ -228,11 +230,15 @@ export function DocumentPage() {
               in answers. This is its last content.
             </p>
           )}
-          {!served && !["failed", "needs_transcript", "transcribing"].includes(document.state) && (
-            <p className="soft">The document is being read…</p>
-          )}
+          {!served &&
+            !["failed", "needs_transcript", "transcribing", "describing"].includes(
+              document.state,
+            ) && <p className="soft">The document is being read…</p>}
           {!served && document.state === "transcribing" && (
             <p className="soft">The recording is being transcribed…</p>
+          )}
+          {!served && document.state === "describing" && (
+            <p className="soft">Its pictures are being described…</p>
           )}
           {recording && (
             <Player
@@ -269,6 +275,7 @@ export function DocumentPage() {
               passages={cuts}
               only={sheets ? page : undefined}
               onPlay={recording ? play : undefined}
+              pictures={text.data.drawn ? undefined : pictures}
             />
           )}
         </article>

@@ -23,10 +23,22 @@ interface Props {
   only?: number;
   /** Plays the recording from a second. */
   onPlay?: (seconds: number) => void;
+  /** The address of a picture by its hash; none where pictures are not shown. */
+  pictures?: (sha256: string) => string;
 }
 
 /** A document's text by block, with page marks, highlights, and starts of passages. */
-export function DocumentText({ text, blocks, unit, labels, marks, passages, only, onPlay }: Props) {
+export function DocumentText({
+  text,
+  blocks,
+  unit,
+  labels,
+  marks,
+  passages,
+  only,
+  onPlay,
+  pictures,
+}: Props) {
   const out: ReactNode[] = [];
   let page: number | null = null;
   let next = 0;
@@ -61,7 +73,7 @@ export function DocumentText({ text, blocks, unit, labels, marks, passages, only
         {block.left_out && !blocks[number - 1]?.left_out && (
           <p className="mb-1 font-sans text-[11.5px]">not indexed: repeats on other pages</p>
         )}
-        <BlockText block={block} text={text} marks={inside} onPlay={onPlay} />
+        <BlockText block={block} text={text} marks={inside} onPlay={onPlay} pictures={pictures} />
       </div>,
     );
   }
@@ -76,11 +88,11 @@ function PassageMark({ passage }: { passage: Cut }) {
   );
 }
 
-interface BlockProps extends Pick<Props, "text" | "marks" | "onPlay"> {
+interface BlockProps extends Pick<Props, "text" | "marks" | "onPlay" | "pictures"> {
   block: Block;
 }
 
-export function BlockText({ block, text, marks, onPlay }: BlockProps) {
+export function BlockText({ block, text, marks, onPlay, pictures }: BlockProps) {
   const marked = (start: number, end: number) => (
     <Marked text={text} start={start} end={end} marks={marks} />
   );
@@ -112,6 +124,25 @@ export function BlockText({ block, text, marks, onPlay }: BlockProps) {
       </p>
     );
   }
+  if (block.kind === "figure" && block.described_by)
+    return (
+      <figure className="mb-4 max-w-[66ch]">
+        {block.picture && pictures && (
+          <img
+            className="border-base-300 mb-2 max-h-[50vh] max-w-full rounded border"
+            src={pictures(block.picture)}
+            alt={text.slice(block.start, block.end)}
+            loading="lazy"
+          />
+        )}
+        <figcaption className="italic">
+          {marked(block.start, block.end)}{" "}
+          <span className="soft font-sans text-[12px] not-italic">
+            described by {block.described_by}
+          </span>
+        </figcaption>
+      </figure>
+    );
   if (block.kind === "figure")
     return <p className="soft mb-3 max-w-[66ch] italic">{marked(block.start, block.end)}</p>;
   if (block.kind === "footnote")

@@ -1,12 +1,7 @@
 import type { Schemas } from "../../api/client";
 import { useResource } from "../../api/useResource";
-import { count } from "../../components/text";
+import { count, money } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
-
-/** An amount; small ones are not shown as nothing. */
-function money(amount: number): string {
-  return amount > 0 && amount < 0.01 ? "less than 0.01" : amount.toFixed(2);
-}
 
 /** Chooses the embedder of an edition; nothing where there is only one. */
 export function EmbedderChoice({

@@ -9,6 +9,7 @@ import { TrialGate } from "../trials/TrialGate";
 import { Editions } from "./Editions";
 import { useKb } from "./KbPage";
 import { BUILT_IN, ModelChoice } from "./ModelChoice";
+import { Pictures } from "./Pictures";
 import { splittingText } from "./Splitting";
 
 function describedText({ described, waiting, failed, error, model }: Schemas["DescribingOut"]) {
@@ -30,6 +31,8 @@ export function SettingsTab() {
   const [proposes, setProposes] = useState(kb.proposes_questions);
   const [describer, setDescriber] = useState(kb.describing?.model ?? BUILT_IN);
   const [proposer, setProposer] = useState(kb.proposer ?? BUILT_IN);
+  const [viewer, setViewer] = useState(kb.viewing?.model ?? BUILT_IN);
+  const [maxPictures, setMaxPictures] = useState(kb.max_pictures);
   const [transcriber, setTranscriber] = useState(kb.transcriber ?? BUILT_IN);
   const [spoken, setSpoken] = useState(kb.spoken ?? "");
   const [trialSet, setTrialSet] = useState(kb.trial_set ?? "");
@@ -65,6 +68,8 @@ export function SettingsTab() {
           outdated,
           proposes_questions: proposes,
           proposer,
+          viewer,
+          max_pictures: maxPictures,
           transcriber: transcriber === BUILT_IN ? "" : transcriber,
           spoken,
           // Left out where nothing changes: it needs a key of the whole team.
@@ -129,6 +134,14 @@ export function SettingsTab() {
             onChange={setProposer}
             usable={models.data?.items ?? []}
           />
+          <Pictures
+            api={api}
+            viewer={viewer}
+            onViewer={setViewer}
+            most={maxPictures}
+            onMost={setMaxPictures}
+            models={models.data?.items ?? []}
+          />
           {(transcribers.data?.items.length || kb.transcriber) && (
             <>
               <ModelChoice
@@ -190,6 +203,12 @@ export function SettingsTab() {
               </span>
             )}
           </dd>
+          {kb.viewing && (
+            <>
+              <dt>Pictures</dt>
+              <dd>{describedText(kb.viewing)}</dd>
+            </>
+          )}
           {kb.describing && (
             <>
               <dt>Descriptions</dt>

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from fontanel.cli.context import Context, UsageProblem
-from fontanel.cli.format import moment, number, percent
+from fontanel.cli.format import moment, money, number, percent
 from fontanel.cli.options.asking_first import ask_first
 from fontanel.cli.options.documents import splitting_of, splitting_options
 from fontanel.schemas import ComparedOut, EditionOut
@@ -168,7 +168,7 @@ def build_edition(context: Context, options: argparse.Namespace) -> int:
 
 def estimate_edition(context: Context, options: argparse.Namespace) -> None:
     result = context.client.estimate_edition(context.kb(), options.embedder)
-    cost = "less than 0.01" if 0 < result.cost < 0.01 else f"{result.cost:.2f}"
+    cost = money(result.cost)
     context.show(
         result,
         f"{result.embedder or 'no embedder'}: {number(result.texts)} texts of"

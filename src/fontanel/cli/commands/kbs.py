@@ -6,11 +6,11 @@ import argparse
 from typing import Any
 
 from fontanel.cli.context import Context
-from fontanel.cli.format import moment, number
+from fontanel.cli.format import moment, money, number
 from fontanel.cli.options.asking_first import ask_first
 from fontanel.cli.options.documents import splitting_of, splitting_options
 from fontanel.facts import OutdatedRanking
-from fontanel.schemas import KbOut
+from fontanel.schemas import DescribingOut, KbOut
 
 _RANKED = {
     OutdatedRanking.LOWER: "ranked lower",
@@ -71,6 +71,16 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
         metavar="MODEL",
         help="the model that proposes them, or 'built-in' for rules",
     )
+    for parser, none in ((create, ""), (change, ", or 'built-in' for none")):
+        parser.add_argument(
+            "--viewer", metavar="MODEL", help=f"the model that describes its pictures{none}"
+        )
+        parser.add_argument(
+            "--max-pictures",
+            type=int,
+            metavar="N",
+            help="how many pictures of each document it describes (default 20)",
+        )
     change.add_argument(
         "--transcriber", metavar="NAME", help="what transcribes its recordings, or 'none'"
     )
@@ -91,6 +101,15 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
         metavar="N",
         help="how many of its questions that edition may lose",
     )
+    pictures = verb(
+        group,
+        "pictures",
+        estimate_pictures,
+        "estimate what it takes to have a model describe the pictures",
+        common,
+    )
+    pictures.add_argument("kb", help="its short name or id")
+    pictures.add_argument("--model", required=True, help="a model that takes pictures")
     delete = verb(group, "delete", delete_kb, "delete a knowledge base with its documents", common)
     delete.add_argument("kb", help="its short name or id")
     ask_first(delete, "Delete {kb} with its documents?")
@@ -142,6 +161,8 @@ def create_kb(context: Context, options: argparse.Namespace) -> None:
         describer=options.describer,
         embedder=options.embedder,
         transcriber=options.transcriber,
+        viewer=options.viewer,
+        max_pictures=options.max_pictures or 20,
     )
     context.show(
         kb, f"Created {kb.slug}. Add files with 'fontanel document add --kb {kb.slug} FILE...'."
@@ -161,6 +182,7 @@ def show_kb(context: Context, options: argparse.Namespace) -> None:
         ("splitting", _splitting(kb)),
         ("described by", _describing(kb)),
         ("not in force", f"{number(kb.outdated_documents)}, {_RANKED[kb.outdated]}"),
+        ("pictures", _viewing(kb)),
         ("recordings", _transcribing(kb)),
         ("questions", _proposing(kb)),
         ("other editions", _gate(kb)),
@@ -177,9 +199,16 @@ def _splitting(kb: KbOut) -> str:
 
 
 def _describing(kb: KbOut) -> str:
-    message = kb.describing
-    if message is None:
-        return "the documents' own words"
+    return "the documents' own words" if kb.describing is None else _progress(kb.describing)
+
+
+def _viewing(kb: KbOut) -> str:
+    if kb.viewing is None:
+        return "not described"
+    return f"{_progress(kb.viewing)}; at most {kb.max_pictures} of a document"
+
+
+def _progress(message: DescribingOut) -> str:
     parts = [f"{number(message.described)} described"]
     if message.waiting:
         parts.append(f"{number(message.waiting)} waiting")
@@ -225,11 +254,24 @@ def change_kb(context: Context, options: argparse.Namespace) -> None:
         max_losses=options.max_losses,
         transcriber="" if options.transcriber == "none" else options.transcriber,
         spoken="" if options.spoken == "any" else options.spoken,
+        viewer=options.viewer,
+        max_pictures=options.max_pictures,
     )
     context.show(
         kb,
         f"{kb.slug}: {kb.description or 'no description'}. Documents are described by"
         f" {_describing(kb)}. Documents that are not in force are {_RANKED[kb.outdated]}.",
+    )
+
+
+def estimate_pictures(context: Context, options: argparse.Namespace) -> None:
+    found = context.client.estimate_pictures(options.kb, options.model)
+    cost = money(found.cost)
+    context.show(
+        found,
+        f"{number(found.pictures)} pictures in {number(found.documents)} documents are not"
+        f" described by {found.model}: about {number(found.tokens)} tokens,"
+        f" {cost} {found.currency}.",
     )
 
 

@@ -184,6 +184,17 @@ class AsyncDocumentClient(AsyncBaseClient):
         """Return which characters of the text are on a page, and where."""
         return await self._send(self._calls.page(kb, document, page, revision))
 
+    async def document_picture(
+        self, kb: str, document: str, picture: str, revision: str | None = None
+    ) -> bytes:
+        """Return a picture of a document as JPEG.
+
+        Args:
+            picture: Its hash, as in the locator of a citation.
+        """
+        path = self._calls.document_picture(kb, document, picture, revision)
+        return (await self._get(path)).content
+
     async def page_picture(self, kb: str, document: str, page: int, width: int = 900) -> bytes:
         """Return a page as a PNG of a given width in pixels."""
         return (await self._get(self._calls.page_picture(kb, document, page, width))).content

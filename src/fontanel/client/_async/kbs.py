@@ -36,6 +36,8 @@ class AsyncKbClient(AsyncBaseClient):
         embedder: str | None = None,
         transcriber: str | None = None,
         spoken: str | None = None,
+        viewer: str | None = None,
+        max_pictures: int = 20,
     ) -> s.KbOut:
         """Create a knowledge base.
 
@@ -43,6 +45,8 @@ class AsyncKbClient(AsyncBaseClient):
             transcriber: What transcribes its recordings; default: they wait for one.
             spoken: The language of its recordings, such as "en"; default: it is found out.
             embedder: Default: the service's own.
+            viewer: The model that describes pictures; default: none does.
+            max_pictures: How many pictures of each document it describes.
             temporary: Delete it after a day.
             describer: The model that describes its documents.
             outdated: How documents that are not in force rank: "lower", "equal" or "exclude".
@@ -57,9 +61,15 @@ class AsyncKbClient(AsyncBaseClient):
             embedder=embedder,
             transcriber=transcriber,
             spoken=spoken,
+            viewer=viewer,
+            max_pictures=max_pictures,
         )
         key = idempotency_key or secrets.token_hex(12)
         return await self._send(self._calls.create_kb(body, key))
+
+    async def estimate_pictures(self, kb: str, model: str) -> s.PictureEstimateOut:
+        """Return about what it takes to have a model describe the pictures."""
+        return await self._send(self._calls.estimate_pictures(kb, model))
 
     async def show_kb(self, kb: str) -> s.KbOut:
         return await self._send(self._calls.show_kb(kb))
@@ -79,6 +89,8 @@ class AsyncKbClient(AsyncBaseClient):
         max_losses: int | None = None,
         transcriber: str | None = None,
         spoken: str | None = None,
+        viewer: str | None = None,
+        max_pictures: int | None = None,
     ) -> s.KbOut:
         """Change a knowledge base; arguments that are None change nothing.
 
@@ -92,6 +104,8 @@ class AsyncKbClient(AsyncBaseClient):
             max_losses: How many of its questions that edition may lose.
             transcriber: What transcribes its recordings; an empty string for none.
             spoken: The language of its recordings, such as "en"; an empty string: it is found out.
+            viewer: The model that describes pictures, or "built-in" for none.
+            max_pictures: How many pictures of each document it describes.
             version: Only change it if it still has this version.
 
         Raises:
@@ -108,6 +122,8 @@ class AsyncKbClient(AsyncBaseClient):
             max_losses=max_losses,
             transcriber=transcriber,
             spoken=spoken,
+            viewer=viewer,
+            max_pictures=max_pictures,
         )
         return await self._send(self._calls.change_kb(kb, change, version))
 

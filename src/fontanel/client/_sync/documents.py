@@ -178,6 +178,17 @@ class DocumentClient(BaseClient):
         """Return which characters of the text are on a page, and where."""
         return self._send(self._calls.page(kb, document, page, revision))
 
+    def document_picture(
+        self, kb: str, document: str, picture: str, revision: str | None = None
+    ) -> bytes:
+        """Return a picture of a document as JPEG.
+
+        Args:
+            picture: Its hash, as in the locator of a citation.
+        """
+        path = self._calls.document_picture(kb, document, picture, revision)
+        return (self._get(path)).content
+
     def page_picture(self, kb: str, document: str, page: int, width: int = 900) -> bytes:
         """Return a page as a PNG of a given width in pixels."""
         return (self._get(self._calls.page_picture(kb, document, page, width))).content

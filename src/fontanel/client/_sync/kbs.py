@@ -38,6 +38,8 @@ class KbClient(BaseClient):
         embedder: str | None = None,
         transcriber: str | None = None,
         spoken: str | None = None,
+        viewer: str | None = None,
+        max_pictures: int = 20,
     ) -> s.KbOut:
         """Create a knowledge base.
 
@@ -45,6 +47,8 @@ class KbClient(BaseClient):
             transcriber: What transcribes its recordings; default: they wait for one.
             spoken: The language of its recordings, such as "en"; default: it is found out.
             embedder: Default: the service's own.
+            viewer: The model that describes pictures; default: none does.
+            max_pictures: How many pictures of each document it describes.
             temporary: Delete it after a day.
             describer: The model that describes its documents.
             outdated: How documents that are not in force rank: "lower", "equal" or "exclude".
@@ -59,9 +63,15 @@ class KbClient(BaseClient):
             embedder=embedder,
             transcriber=transcriber,
             spoken=spoken,
+            viewer=viewer,
+            max_pictures=max_pictures,
         )
         key = idempotency_key or secrets.token_hex(12)
         return self._send(self._calls.create_kb(body, key))
+
+    def estimate_pictures(self, kb: str, model: str) -> s.PictureEstimateOut:
+        """Return about what it takes to have a model describe the pictures."""
+        return self._send(self._calls.estimate_pictures(kb, model))
 
     def show_kb(self, kb: str) -> s.KbOut:
         return self._send(self._calls.show_kb(kb))
@@ -81,6 +91,8 @@ class KbClient(BaseClient):
         max_losses: int | None = None,
         transcriber: str | None = None,
         spoken: str | None = None,
+        viewer: str | None = None,
+        max_pictures: int | None = None,
     ) -> s.KbOut:
         """Change a knowledge base; arguments that are None change nothing.
 
@@ -94,6 +106,8 @@ class KbClient(BaseClient):
             max_losses: How many of its questions that edition may lose.
             transcriber: What transcribes its recordings; an empty string for none.
             spoken: The language of its recordings, such as "en"; an empty string: it is found out.
+            viewer: The model that describes pictures, or "built-in" for none.
+            max_pictures: How many pictures of each document it describes.
             version: Only change it if it still has this version.
 
         Raises:
@@ -110,6 +124,8 @@ class KbClient(BaseClient):
             max_losses=max_losses,
             transcriber=transcriber,
             spoken=spoken,
+            viewer=viewer,
+            max_pictures=max_pictures,
         )
         return self._send(self._calls.change_kb(kb, change, version))
 

@@ -47,10 +47,11 @@ class Verdict(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Message:
-    """One message to a model: `role` is system, user or assistant."""
+    """One message to a model: `role` is system, user or assistant; pictures are JPEG files."""
 
     role: str
     content: str
+    pictures: tuple[bytes, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -30,7 +30,8 @@ class Locator:
 
     `page` counts units (pages, slides, sheets, chapters) from 1, None where a format has none;
     `label` is the unit's own name. `rows` are the first and last row of a sheet, from 1; `seconds`
-    is when it is spoken.
+    is when it is spoken. `picture` is the hash of the picture that it is about, and `described_by`
+    the model whose words these are.
     """
 
     heading_path: tuple[str, ...] = ()
@@ -40,6 +41,8 @@ class Locator:
     label: str | None = None
     rows: tuple[int, int] | None = None
     seconds: float | None = None
+    picture: str | None = None
+    described_by: str | None = None
 
     def to_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -55,6 +58,8 @@ class Locator:
             data.get("label"),
             (rows[0], rows[1]) if rows else None,
             data.get("seconds"),
+            data.get("picture"),
+            data.get("described_by"),
         )
 
 
@@ -65,7 +70,7 @@ class PassagePart:
     Characters [start, end) of the reading's text.
 
     `level` is a heading's; `page` and `label` are set where they differ from the passage's;
-    `seconds` is when it is spoken.
+    `seconds` is when it is spoken, `picture` and `described_by` are as in `Block`.
     """
 
     kind: BlockKind
@@ -76,6 +81,8 @@ class PassagePart:
     page: int | None = None
     label: str | None = None
     seconds: float | None = None
+    picture: str | None = None
+    described_by: str | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,7 +114,7 @@ def locator_at(
         start: The offset of its first character.
     """
     path, page, label = list(locator.heading_path), locator.page, locator.label
-    seconds = locator.seconds
+    seconds, picture, described_by = locator.seconds, None, None
     begun = False
     for part in parts:
         if part.start > position:
@@ -115,13 +122,22 @@ def locator_at(
         if part.page is not None:
             page, label = part.page, part.label
         seconds = seconds if part.seconds is None else part.seconds
+        picture, described_by = part.picture, part.described_by
         if part.kind != "heading":
             begun = True
         elif begun:
             # The path is the first text's; a later heading replaces those of its level and below.
             heading = " ".join(text[part.start - start : part.end - start].split())
             path = [*path[: max(part.level - 1, 0)], heading]
-    return replace(locator, heading_path=tuple(path), page=page, label=label, seconds=seconds)
+    return replace(
+        locator,
+        heading_path=tuple(path),
+        page=page,
+        label=label,
+        seconds=seconds,
+        picture=picture,
+        described_by=described_by,
+    )
 
 
 @dataclass(frozen=True, slots=True)
@@ -266,7 +282,18 @@ def _part(reading: Reading, piece: _Piece, page: int | None) -> PassagePart:
     )
     header_rows = block.header_rows if piece.start == block.start else 0
     level = block.level if block.kind == "heading" else 0
-    return PassagePart(block.kind, piece.start, piece.end, header_rows, level, own, label, block.seconds)
+    return PassagePart(
+        block.kind,
+        piece.start,
+        piece.end,
+        header_rows,
+        level,
+        own,
+        label,
+        block.seconds,
+        block.picture,
+        block.described_by,
+    )
 
 
 def _rows(reading: Reading, run: list[_Piece]) -> tuple[int, int] | None:

@@ -41,6 +41,19 @@ class ReadingFailed(FontanelError):
         self.code: FailureCode = code
 
 
+#: The text of a picture's place until `with_pictures` has replaced it.
+PICTURE_HERE = "\ufffc"
+
+
+@dataclass(frozen=True, slots=True)
+class Picture:
+    """A picture in a document, which is more than an ornament; its size is in pixels."""
+
+    sha256: str
+    width: int
+    height: int
+
+
 @dataclass(frozen=True, slots=True)
 class Block:
     """A piece of structure over the characters [start, end) of the reading's text.
@@ -50,7 +63,8 @@ class Block:
     heading's rank from 1; `page` counts the reading's units from 1; `anchor` is the fragment of the
     block in the original; `row` is the sheet's row of a table's first line, from 1; `seconds` is
     when a cue is spoken; `confidence`, 0-1, is that of text recognition, None for other text. A
-    block that is `left_out` repeats on other pages of its source and is not indexed.
+    block that is `left_out` repeats on other pages of its source and is not indexed. `picture` is
+    the hash of a figure's picture, and `described_by` the model whose words about it these are.
     """
 
     kind: BlockKind
@@ -64,6 +78,8 @@ class Block:
     seconds: float | None = None
     confidence: float | None = None
     left_out: bool = False
+    picture: str | None = None
+    described_by: str | None = None
 
 
 class Place(NamedTuple):
@@ -95,7 +111,7 @@ class Reading:
     any; `unit_names` are their names, where the format has them. `figures` counts pictures.
     `places` are the boxes of lines on their pages, for formats with a fixed layout; `shape` is a
     slide's width over its height. A `container` only lists the files inside it. `duration` is that
-    of a recording, in seconds.
+    of a recording, in seconds. `pictures` are those that can be described.
     """
 
     title: str
@@ -111,6 +127,7 @@ class Reading:
     shape: float | None = None
     container: bool = False
     duration: float | None = None
+    pictures: tuple[Picture, ...] = ()
 
     def to_dict(self) -> dict[str, Any]:
         """Return the reading as JSON values; places as rows of numbers, as there are many."""
@@ -118,6 +135,7 @@ class Reading:
             **{name.name: getattr(self, name.name) for name in fields(self)},
             "blocks": [asdict(block) for block in self.blocks],
             "places": [list(place) for place in self.places],
+            "pictures": [asdict(picture) for picture in self.pictures],
         }
 
     @classmethod
@@ -131,6 +149,7 @@ class Reading:
                 "warnings": tuple(data["warnings"]),
                 "unit_names": tuple(data.get("unit_names", ())),
                 "places": tuple(Place(*place) for place in data.get("places", ())),
+                "pictures": tuple(Picture(**one) for one in data.get("pictures", ())),
             }
         )
 
@@ -180,11 +199,13 @@ class ReadingBuilder:
     shape: float | None = None
     container: bool = False
     duration: float | None = None
+    picture_data: dict[str, bytes] = field(default_factory=dict)
     here: dict[str, Any] = field(default_factory=dict)
     _parts: list[str] = field(default_factory=list)
     _blocks: list[Block] = field(default_factory=list)
     _places: list[tuple[float, ...]] = field(default_factory=list)
     _length: int = 0
+    _pictures: dict[str, Picture] = field(default_factory=dict)
 
     def _add(self, kind: BlockKind, text: str, lines: Sequence[LineBox] = (), **about: Any) -> None:
         if not text.strip():
@@ -210,10 +231,27 @@ class ReadingBuilder:
     def paragraph(self, text: str, lines: Sequence[LineBox] = (), **where: Any) -> None:
         self._add("paragraph", collapse(text), lines, **where)
 
-    def figure(self, text: str, lines: Sequence[LineBox] = (), **where: Any) -> None:
-        """Add a picture with its description; without one it is only counted."""
+    def figure(
+        self,
+        text: str,
+        lines: Sequence[LineBox] = (),
+        picture: Picture | None = None,
+        data: bytes = b"",
+        **where: Any,
+    ) -> None:
+        """Add a picture with its caption, and mark where it is if it can be described.
+
+        Args:
+            data: The picture's bytes, if it is in a file format.
+        """
         self.figures += 1
-        self._add("figure", collapse(text), lines, **where)
+        if picture is None:
+            self._add("figure", collapse(text), lines, **where)
+            return
+        self._pictures[picture.sha256] = picture
+        self.picture_data[picture.sha256] = data
+        caption = collapse(text) or PICTURE_HERE
+        self._add("figure", caption, lines, picture=picture.sha256, **where)
 
     def footnote(self, text: str, lines: Sequence[LineBox] = (), **where: Any) -> None:
         """A note to the text before it, with its mark in front."""
@@ -266,6 +304,7 @@ class ReadingBuilder:
             shape=self.shape,
             container=self.container,
             duration=self.duration,
+            pictures=tuple(self._pictures.values()),
         )
 
     def _rounded_places(self) -> tuple[Place, ...]:

@@ -3,13 +3,21 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
+from contextlib import suppress
 from importlib import import_module
 from pathlib import PurePosixPath
 from typing import IO, Any
 
 from fontanel.core.reading import detect
-from fontanel.core.reading.model import ContainedFile, Reading, ReadingBuilder, ReadingFailed
+from fontanel.core.reading.model import (
+    ContainedFile,
+    Picture,
+    Reading,
+    ReadingBuilder,
+    ReadingFailed,
+)
+from fontanel.core.reading.pictures import PictureText, with_pictures
 from fontanel.core.reading.spoken.cues import Cue
 from fontanel.core.text.language import detect_language
 from fontanel.core.text.sentences import capitalised
@@ -41,6 +49,13 @@ _WHOLE = {
     detect.VTT: "spoken.captions.read_captions",
     detect.PLAIN: "other.plain.read_plain",
 }
+#: How the pictures of a document are taken, where it need not be read for them.
+_TAKEN = {
+    detect.PDF: "paged.pdf_pictures.take_pictures",
+    **dict.fromkeys(
+        (detect.PNG, detect.JPEG, detect.TIFF, detect.WEBP), "paged.picture.take_pictures"
+    ),
+}
 _MEMBERS = {detect.ZIP: "other.archive.archive_files", detect.EML: "other.mail.mail_attachments"}
 
 
@@ -55,14 +70,20 @@ def _ignore_progress(done: int, total: int) -> None:
 
 
 def read(
-    data: bytes, name: str, media_type: str | None = None, progress: Progress = _ignore_progress
+    data: bytes,
+    name: str,
+    media_type: str | None = None,
+    progress: Progress = _ignore_progress,
+    pictures: Mapping[str, PictureText] | None = None,
 ) -> Reading:
     """Read a document.
 
     Args:
         progress: Called with (pages done, pages in all) by formats that have pages.
+        pictures: Descriptions of its pictures, by their hashes.
 
     Raises:
+        PicturesAlone: there is no text, but pictures that can be described.
         ReadingFailed: nothing could be read; `code` says why.
     """
     if not data.strip(b"\0 \t\r\n"):
@@ -70,11 +91,37 @@ def read(
     media_type = media_type or detect.detect_media_type(data, name)
     if media_type in detect.RECORDINGS:
         return read_spoken(io.BytesIO(data), name, media_type)
-    if media_type in _PAGED:
-        builder: ReadingBuilder = _reader(_PAGED[media_type])(data, progress)
-    else:
-        builder = _reader(_WHOLE[media_type])(data)
-    return _finished(builder, name, media_type)
+    return _finished(_built(data, media_type, progress), name, media_type, pictures)
+
+
+def _built(data: bytes, media_type: str, progress: Progress) -> ReadingBuilder:
+    named = _PAGED.get(media_type)
+    builder: ReadingBuilder = (
+        _reader(_WHOLE[media_type])(data) if named is None else _reader(named)(data, progress)
+    )
+    return builder
+
+
+def take_pictures(data: bytes, media_type: str, wanted: Collection[str]) -> dict[str, bytes]:
+    """Return pictures of a document as JPEG, by their hashes; without those that are damaged.
+
+    Args:
+        wanted: Hashes from `Reading.pictures`.
+
+    Raises:
+        ReadingFailed: the document cannot be read.
+    """
+    if media_type in _TAKEN:
+        results: dict[str, bytes] = _reader(_TAKEN[media_type])(data, wanted)
+        return results
+    shown = _reader("picture_files.shown_file")
+    found = _built(data, media_type, _ignore_progress).picture_data
+    taken: dict[str, bytes] = {}
+    for sha256 in wanted:
+        if sha256 in found:
+            with suppress(ReadingFailed):
+                taken[sha256] = shown(found[sha256])
+    return taken
 
 
 def read_spoken(
@@ -90,7 +137,25 @@ def read_spoken(
     return _finished(builder, name, media_type)
 
 
-def _finished(builder: ReadingBuilder, name: str, media_type: str) -> Reading:
+class PicturesAlone(ReadingFailed):
+    """A document has no text, but pictures that can be described."""
+
+    def __init__(self, media_type: str, pictures: Sequence[Picture]) -> None:
+        super().__init__(
+            "no_text",
+            "No text was found in the file, only pictures. A model can describe them: choose one in"
+            " the settings of the knowledge base.",
+        )
+        self.media_type = media_type
+        self.pictures = pictures
+
+
+def _finished(
+    builder: ReadingBuilder,
+    name: str,
+    media_type: str,
+    pictures: Mapping[str, PictureText] | None = None,
+) -> Reading:
     if builder.empty:
         raise ReadingFailed(
             "no_text", "No text was found in the file. Look whether it opens as it should."
@@ -100,7 +165,10 @@ def _finished(builder: ReadingBuilder, name: str, media_type: str) -> Reading:
     # A workbook is not named by the first of its sheets.
     heading = "" if builder.unit == "sheet" else builder.first_heading
     builder.title = builder.title or heading or _title_from_name(name)
-    return builder.build(detect_language(builder.text))
+    reading = with_pictures(builder.build(detect_language(builder.text)), pictures or {})
+    if not reading.blocks:
+        raise PicturesAlone(media_type, reading.pictures)
+    return reading
 
 
 def contained_files(data: bytes, media_type: str) -> list[ContainedFile]:

@@ -16,12 +16,14 @@ from fontanel.records.tables import Team, Use, now
 from fontanel.records.vault import Vault
 
 #: What models do in the background, none of which is a question; `uses` have it as their outcome.
-DESCRIBED, PROPOSED, EMBEDDED, TRANSCRIBED = "described", "proposed", "embedded", "transcribed"
+DESCRIBED, PROPOSED, EMBEDDED = "described", "proposed", "embedded"
+TRANSCRIBED, VIEWED = "transcribed", "viewed"
 BACKGROUND = {
     DESCRIBED: "describing documents",
     PROPOSED: "proposing questions",
     EMBEDDED: "embedding documents",
     TRANSCRIBED: "transcribing recordings",
+    VIEWED: "describing pictures",
 }
 
 #: Prices per million tokens, read and written.

@@ -14,6 +14,7 @@ NOT_INDEXED = (
     DocumentState.FAILED,
     DocumentState.NEEDS_TRANSCRIPT,
     DocumentState.TRANSCRIBING,
+    DocumentState.DESCRIBING,
     DocumentState.REMOVED,
 )
 
@@ -25,6 +26,7 @@ TRANSITIONS: dict[DocumentState, frozenset[DocumentState]] = {
     _S.SPLITTING: frozenset(_S),
     _S.NEEDS_TRANSCRIPT: frozenset(_S) - {_S.SPLITTING},
     _S.TRANSCRIBING: frozenset(_S) - {_S.SPLITTING},
+    _S.DESCRIBING: frozenset(_S) - {_S.SPLITTING},
     _S.KEYWORD_READY: frozenset(_S),
     # One that is indexed or failed is queued, or read again by a job that was queued before.
     _S.INDEXED: frozenset({_S.INDEXED, _S.WAITING, _S.READING, _S.KEYWORD_READY, _S.REMOVED}),
@@ -88,8 +90,14 @@ def transcribing(document: Document, share: float, why: str | None = None) -> No
     document.error_code, document.error = None, why
 
 
-def fail_transcription(document: Document, code: str, message: str) -> None:
-    """A recording cannot be transcribed."""
+def describing(document: Document, share: float, why: str | None = None) -> None:
+    """The pictures of a document without text are being described; see `transcribing`."""
+    _enter(document, _S.DESCRIBING, share)
+    document.error_code, document.error = None, why
+
+
+def fail_waiting(document: Document, code: str, message: str) -> None:
+    """What a document waits for will not come: a transcript, or a description."""
     _enter(document, _S.FAILED)
     document.error_code, document.error = code, message
 

@@ -127,6 +127,8 @@ class PackedLocator(Strict):
     label: Line | None
     rows: tuple[Count, Count] | None
     seconds: Annotated[float, Field(ge=0)] | None
+    picture: Sha256 | None = None
+    described_by: Line | None = None
 
 
 class PackedPart(Strict):
@@ -138,6 +140,8 @@ class PackedPart(Strict):
     page: Count | None
     label: Line | None
     seconds: Annotated[float, Field(ge=0)] | None = None
+    picture: Sha256 | None = None
+    described_by: Line | None = None
 
 
 class PackedPassage(Strict):

@@ -32,12 +32,14 @@ from fontanel.engine.ingest.passages import (
 from fontanel.engine.ingest.progress import ProgressReporter
 from fontanel.engine.ingest.queue import claim, edition_of_job, waiting_teams
 from fontanel.engine.ingest.repeated import RepeatedBlocks, record_edges
+from fontanel.engine.pictures.found import record_pictures, texts_of, waiting_pictures
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.transcription.transcripts import await_transcript, find_transcript
 from fontanel.engine.workers.messages import (
     DocumentRead,
     Failed,
     PagesRead,
+    PicturesOnly,
     ReadDocument,
     Splitting,
     TranscriptNeeded,
@@ -96,6 +98,8 @@ class _Read:
     files: list[StoredFile]
     repeated: list[str]
     """Fingerprints of blocks that were left out where they are at its edges."""
+    described: frozenset[str]
+    """Hashes of pictures whose descriptions were passed to the worker."""
 
 
 class ReadStage:
@@ -208,6 +212,9 @@ class ReadStage:
         if isinstance(reply, TranscriptNeeded):
             self._await_transcript(job, reply)
             return None
+        if isinstance(reply, PicturesOnly):
+            self._await_descriptions(job, reply)
+            return None
         if isinstance(reply, Failed):
             if reply.cause:
                 log.warning("document cannot be read", job=job.id, exception=reply.cause)
@@ -229,6 +236,7 @@ class ReadStage:
                 for file, (sha256, size) in zip(reply.files, stored, strict=True)
             ],
             repeated=request.repeated,
+            described=frozenset(request.pictures),
         )
 
     def _request(
@@ -249,6 +257,7 @@ class ReadStage:
             columns=None if columns is None else Columns.of(columns),
             repeated=self._repeated.left_out_of(session, document),
             transcript=self._transcript(session, job, revision),
+            pictures=texts_of(session, session.get_one(Kb, job.kb_id), document.key),
             reading=None if reading is None else str(self._blobs.path(reading)),
         )
 
@@ -269,6 +278,26 @@ class ReadStage:
             revision.media_type, revision.duration = needed.media_type, needed.duration
             if states.moves(job, document):
                 await_transcript(document, session.get_one(Kb, job.kb_id))
+
+    def _await_descriptions(self, job: Job, alone: PicturesOnly) -> None:
+        """End a job: a document without text is read again when its pictures are described."""
+        with self._records.writing() as session:
+            row, document = session.get(Job, job.id), session.get(Document, job.document_key)
+            revision = session.get(Revision, job.revision_id)
+            if row is None or document is None or revision is None:
+                return
+            kb = session.get_one(Kb, job.kb_id)
+            revision.media_type = alone.media_type
+            record_pictures(session, revision, kb, alone.pictures)
+            texts = texts_of(session, kb, document.key)
+            will_come = waiting_pictures(session, kb, revision.id) or texts
+            if not (job.for_active and will_come):
+                row.state, row.error, row.changed_at = JobState.FAILED, alone.error, now()
+                states.fail(document, job, "no_text", alone.error)
+                return
+            row.state, row.error, row.changed_at = JobState.DONE, "needs descriptions", now()
+            if states.moves(job, document):
+                states.describing(document, 0.0)
 
     def _report(self, job: Job, message: PagesRead | Splitting) -> None:
         if isinstance(message, Splitting):
@@ -370,6 +399,8 @@ class ReadStage:
             revision.media_type = result.media_type
             revision.pages = reading.pages
             revision.duration = reading.duration
+            kb = session.get_one(Kb, read.job.kb_id)
+            record_pictures(session, revision, kb, reading.pictures, read.described)
             revision.warnings = list(reading.warnings)
         if report is not None:
             revision.report = report.to_dict()

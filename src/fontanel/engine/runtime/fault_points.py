@@ -21,6 +21,7 @@ MORE_POINTS = (
     "items_committed",
     "description_written",
     "transcribed",
+    "picture_described",
 )
 
 _passed: dict[str, int] = {}

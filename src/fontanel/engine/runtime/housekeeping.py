@@ -12,6 +12,7 @@ from fontanel.engine.answering.asking import Asking
 from fontanel.engine.answering.models import check_models
 from fontanel.engine.documents.validity import search_earlier_revisions
 from fontanel.engine.notices.deliveries import Deliveries
+from fontanel.engine.pictures.found import delete_unused_pictures
 from fontanel.engine.sync.freshness import watch_freshness
 from fontanel.engine.transcription.transcripts import delete_unused_transcripts
 from fontanel.llm import ModelClient
@@ -21,6 +22,7 @@ from fontanel.records.tables import (
     DocumentState,
     IdempotentReply,
     Kb,
+    PictureDescription,
     Revision,
     SignIn,
     now,
@@ -79,8 +81,8 @@ class Housekeeping:
             check_models(self._records, self._models, self._vault)
         if self._swept is None or moment - self._swept > _BLOB_GRACE:
             self._swept = moment
+            self.delete_unused_texts()
             self.delete_unused_blobs()
-            self.delete_unused_transcripts()
             self.delete_expired_sign_ins()
             self._deliveries.delete_old()
             self._asking.delete_old()
@@ -119,16 +121,18 @@ class Housekeeping:
             for document in session.scalars(due.limit(_BATCH)).all():
                 session.delete(document)
 
-    def delete_unused_transcripts(self) -> None:
-        """Delete transcripts of recordings that no revision has."""
+    def delete_unused_texts(self) -> None:
+        """Delete transcripts and descriptions of what no revision has."""
         with self._records.writing() as session:
             delete_unused_transcripts(session)
+            delete_unused_pictures(session)
 
     def delete_unused_blobs(self) -> None:
         """Delete blobs that no revision refers to."""
         with self._records.reading() as session:
             used = {*session.scalars(select(Revision.sha256))}
             used |= {sha for sha in session.scalars(select(Revision.reading)) if sha}
+            used |= {sha for sha in session.scalars(select(PictureDescription.blob)) if sha}
         deleted = self._blobs.sweep(used, older_than=_BLOB_GRACE)
         if deleted:
             log.info("blobs deleted", blobs=deleted)

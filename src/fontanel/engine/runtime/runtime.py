@@ -32,6 +32,7 @@ from fontanel.engine.ingest.passages import vector_keys
 from fontanel.engine.ingest.pipeline import Ingest
 from fontanel.engine.ingest.queue import recover
 from fontanel.engine.notices.deliveries import Deliveries
+from fontanel.engine.pictures.viewing import Viewing
 from fontanel.engine.runtime.housekeeping import Housekeeping
 from fontanel.engine.runtime.threads import WorkerThreads
 from fontanel.engine.runtime.watchers import Watchers
@@ -122,7 +123,7 @@ class Runtime:
         self.preview_worker = Worker("read", embedder, settings.read_memory_mb)
         #: Verifies packs that are imported.
         self.pack_worker = Worker("read", embedder, settings.read_memory_mb)
-        #: Cuts recordings for transcribers.
+        #: Cuts recordings for transcribers, and takes pictures out of documents.
         self._cutter = Worker("read", embedder, settings.read_memory_mb)
         self._workers = [
             *self._readers,
@@ -194,6 +195,14 @@ class Runtime:
             vault=self.vault,
             stopping=self._stopping,
         )
+        self.viewing = Viewing(
+            records=self.records,
+            blobs=self.blobs,
+            models=self.models,
+            vault=self.vault,
+            worker=self._cutter,
+            stopping=self._stopping,
+        )
         self.deliveries = Deliveries(self.records, self.vault, settings, self._stopping.is_set)
         self.housekeeping = Housekeeping(
             records=self.records,
@@ -242,6 +251,7 @@ class Runtime:
         start("timetable", self.timetable.start_due)
         start("deliver", self.deliveries.deliver_due)
         start("describe", self.describing.describe_next)
+        start("describe-pictures", self.viewing.view_next)
         start("housekeeping", self._keep_house)
 
     def run_later(self, function: Callable[P, None], *args: P.args, **kwargs: P.kwargs) -> None:

@@ -319,7 +319,7 @@ class Transcribing:
         with self._records.writing() as session:
             document = session.get(Document, task.document_key)
             if document is not None and self._is_current(document, task):
-                states.fail_transcription(document, code, error)
+                states.fail_waiting(document, code, error)
         log.info("recording not transcribed", revision=task.revision_id, error=error)
 
     def _needs_transcript(self, document_key: int, problem: str) -> None:

@@ -32,6 +32,7 @@ from fontanel.core.reading import (
     report_of,
 )
 from fontanel.core.reading.detect import HTML
+from fontanel.core.reading.registry import PicturesAlone, take_pictures
 from fontanel.core.reading.repetition import edge_fingerprints, leave_out
 from fontanel.core.reading.spoken.recording import NeedsTranscript
 from fontanel.core.validity import find_statements, opening_dates
@@ -49,10 +50,13 @@ from fontanel.engine.workers.messages import (
     PackVerified,
     PageDrawn,
     PagesRead,
+    PicturesOnly,
+    PicturesTaken,
     ReadDocument,
     ReadRequest,
     SoundCut,
     Splitting,
+    TakePictures,
     TranscriptNeeded,
     Vectors,
     VerifyPack,
@@ -118,6 +122,10 @@ def _attempt(request: ReadRequest, replies: IO[bytes], count_tokens: CountTokens
         return _do(request, replies, count_tokens)
     except NeedsTranscript as needs:
         return TranscriptNeeded(media_type=needs.media_type, duration=needs.seconds), []
+    except PicturesAlone as alone:
+        return PicturesOnly(
+            media_type=alone.media_type, pictures=list(alone.pictures), error=str(alone)
+        ), []
     except ReadingFailed as failure:
         return Failed(code=failure.code, error=str(failure)), []
     except (MemoryError, RecursionError):
@@ -147,6 +155,11 @@ def _do(request: ReadRequest, replies: IO[bytes], count_tokens: CountTokens) -> 
         return LinksFound(links=links_of_page(Path(request.path).read_bytes(), request.page)), []
     if isinstance(request, CutSound):
         return _cut_sound(request)
+    if isinstance(request, TakePictures):
+        data = Path(request.path).read_bytes()
+        taken = take_pictures(data, request.media_type, request.pictures)
+        files = [FileInfo(name, {}, len(picture)) for name, picture in taken.items()]
+        return PicturesTaken(files=files), list(taken.values())
     if isinstance(request, VerifyPack):
         return _verify_pack(request), []
     if request.reading is not None:
@@ -185,7 +198,7 @@ def _read(request: ReadDocument, replies: IO[bytes], count_tokens: CountTokens) 
     else:
         blank = not data.strip(b"\0 \t\r\n")
         media_type = None if blank else detect_media_type(data, request.name)
-        reading = read(data, request.name, media_type, progress)
+        reading = read(data, request.name, media_type, progress, request.pictures)
     files: list[ContainedFile] = []
     if request.columns is not None:
         from fontanel.core.reading.data.row_documents import row_documents

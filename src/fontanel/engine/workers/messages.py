@@ -16,7 +16,9 @@ from fontanel.core.describing.extractive import About
 from fontanel.core.passages.splitting import Passage
 from fontanel.core.reading import Reading, Report
 from fontanel.core.reading.data.row_documents import Columns
+from fontanel.core.reading.model import Picture
 from fontanel.core.reading.paged.pdf_links import Link
+from fontanel.core.reading.pictures import PictureText
 from fontanel.core.reading.spoken.cues import Cue
 from fontanel.core.validity import ValidityStatement
 from fontanel.facts import SplitSettings
@@ -43,6 +45,8 @@ class ReadDocument(Message):
     """Fingerprints of blocks that are left out at the edges of a web page."""
     transcript: list[Cue] | None = None
     """What is said in a recording without subtitles."""
+    pictures: dict[str, PictureText] = {}
+    """What a model says about its pictures, by their hashes."""
     reading: str | None = None
     """Path of the stored reading, where the document has been read before: it is only split."""
 
@@ -62,6 +66,14 @@ class FindLinks(Message):
 
     path: str
     page: int
+
+
+class TakePictures(Message):
+    """Take pictures out of a document, by their hashes."""
+
+    path: str
+    media_type: str
+    pictures: list[str]
 
 
 class CutSound(Message):
@@ -151,6 +163,25 @@ class TranscriptNeeded(Message):
     duration: float | None
 
 
+class PicturesOnly(Message):
+    """A document without text has pictures that can be described."""
+
+    media_type: str
+    pictures: list[Picture]
+    error: str
+
+
+class PicturesTaken(Message):
+    """Pictures as JPEG, which follow; each is named by its hash."""
+
+    files: list[FileInfo]
+
+    @property
+    def attached(self) -> list[int]:
+        """Sizes of the parts that follow."""
+        return [file.size for file in self.files]
+
+
 class SoundCut(Message):
     """A part of a recording, which follows.
 
@@ -200,12 +231,14 @@ class Vectors(Message):
         return [self.rows * self.columns * 4]
 
 
-ReadRequest = ReadDocument | DrawPage | FindLinks | CutSound | VerifyPack
+ReadRequest = ReadDocument | DrawPage | FindLinks | TakePictures | CutSound | VerifyPack
 ReadReply = (
     PagesRead
     | Splitting
     | DocumentRead
     | TranscriptNeeded
+    | PicturesOnly
+    | PicturesTaken
     | PageDrawn
     | LinksFound
     | SoundCut

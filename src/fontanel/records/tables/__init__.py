@@ -51,6 +51,7 @@ from fontanel.records.tables.people import (
     SignIn,
     Team,
 )
+from fontanel.records.tables.pictures import PictureDescription, RevisionPicture
 from fontanel.records.tables.sources import Outcome, Source, SourceItem, Sync, SyncItem, SyncState
 from fontanel.records.tables.transcripts import Transcriber, TranscriptPart
 from fontanel.records.tables.trials import (
@@ -104,12 +105,14 @@ __all__ = [
     "PassageUse",
     "PasswordLink",
     "Person",
+    "PictureDescription",
     "Proposal",
     "ProposalRun",
     "ProposalState",
     "QuestionSet",
     "Receiver",
     "Revision",
+    "RevisionPicture",
     "Role",
     "Segment",
     "SetQuestion",

@@ -115,6 +115,10 @@ class Revision(Base):
     pages: Mapped[int | None]
     #: The length of a recording in seconds.
     duration: Mapped[float | None]
+    #: How many pictures it has that can be described; None: not searched for. Its text has all
+    #: descriptions of them by this model that there are.
+    pictures: Mapped[int | None]
+    viewed_by: Mapped[str | None]
     passages: Mapped[int | None]
     tokens: Mapped[int | None]
     language: Mapped[str | None]

@@ -42,6 +42,9 @@ class Kb(Base):
     #: out.
     transcriber: Mapped[str | None]
     spoken: Mapped[str | None]
+    #: The name of the model that describes pictures, and how many of each document.
+    viewer: Mapped[str | None]
+    max_pictures: Mapped[int] = mapped_column(default=20, server_default="20")
     created_at: Mapped[datetime] = mapped_column(default=now)
     expires_at: Mapped[datetime | None]
     version: Mapped[int] = mapped_column(default=1)

@@ -11,9 +11,10 @@ from fontanel.engine.curation.approved import curation_counts
 from fontanel.engine.documents.outdated import outdated_documents
 from fontanel.engine.embedding.registered import find_embedder
 from fontanel.engine.ingest.description_counts import counts_of
+from fontanel.engine.pictures.found import count_pictures
 from fontanel.errors import ModelUnusable
 from fontanel.records.tables import SETTLED_STATES, Document, DocumentState, Edition, Kb, PassageRow
-from fontanel.schemas import DescribingOut, KbOut
+from fontanel.schemas import DescribingOut, KbOut, ViewingOut
 from fontanel.service.auth.access import Access
 from fontanel.service.out.editions import splitting_out
 
@@ -55,6 +56,8 @@ def kb_out(access: Access, kb: Kb) -> KbOut:
         embedder=edition.embedder if edition else None,
         embedder_error=_embedder_error(access, edition),
         splitting=splitting_out(edition.settings if edition else {}),
+        max_pictures=kb.max_pictures,
+        viewing=_viewing(access, kb),
         describing=_describing(access, kb),
         created_at=kb.created_at,
         changed_at=changed,
@@ -71,6 +74,24 @@ def _embedder_error(access: Access, edition: Edition | None) -> str | None:
     if row is None:
         return None
     return row.error if row.enabled else "it is switched off"
+
+
+def _viewing(access: Access, kb: Kb) -> ViewingOut | None:
+    if kb.viewer is None:
+        return None
+    counts = count_pictures(access.session, kb)
+    error = counts.error
+    try:
+        usable_model(access.session, kb.viewer, kb.team_id)
+    except ModelUnusable as unusable:
+        error = str(unusable)
+    return ViewingOut(
+        model=kb.viewer,
+        described=counts.described,
+        waiting=counts.waiting,
+        failed=counts.failed,
+        error=error,
+    )
 
 
 def _describing(access: Access, kb: Kb) -> DescribingOut | None:

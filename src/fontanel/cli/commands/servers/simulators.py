@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from fontanel.cli.context import Context, UsageProblem
-from fontanel.simulators.behaviours import EMBEDDERS, MODELS, TRANSCRIBERS
+from fontanel.simulators.behaviours import EMBEDDERS, MODELS, TRANSCRIBERS, VIEWERS
 
 
 def add_commands(simulators: Any, verb: Any) -> None:
@@ -112,6 +112,29 @@ def add_commands(simulators: Any, verb: Any) -> None:
         help="its behaviour; by default the name of the requested transcriber",
     )
 
+    eyes = verb(simulators, "eyes", serve_eyes, "a model that describes pictures")
+    _port_option(eyes)
+    eyes.add_argument(
+        "--pictures",
+        type=Path,
+        metavar="FOLDER",
+        help="pictures that it knows, each with a text of the same name that it answers",
+    )
+    eyes.add_argument(
+        "--pause",
+        type=float,
+        default=0.5,
+        metavar="SECONDS",
+        help="seconds that a slow one takes (default 0.5)",
+    )
+    eyes.add_argument("--secret", default="", help="the secret that requests need; by default none")
+    eyes.add_argument(
+        "--behaviour",
+        choices=list(VIEWERS),
+        default="",
+        help="its behaviour; by default the name of the requested model",
+    )
+
 
 def _port_option(simulator: argparse.ArgumentParser) -> None:
     simulator.add_argument(
@@ -158,6 +181,13 @@ def serve_ears(context: Context, options: argparse.Namespace) -> None:
 
     script = options.script.read_text() if options.script else ""
     _serve_simulator(ears_app(options.pause, options.secret, script, options.behaviour), options)
+
+
+def serve_eyes(context: Context, options: argparse.Namespace) -> None:
+    from fontanel.simulators.eyes import eyes_app
+
+    app = eyes_app(options.pause, options.secret, options.pictures, options.behaviour)
+    _serve_simulator(app, options)
 
 
 def _serve_simulator(app: Any, options: argparse.Namespace) -> None:

@@ -86,9 +86,13 @@ def _numbered(question: Question, statement: Statement) -> set[str]:
 def _repeats(statement: Statement, other: Statement) -> bool:
     """Return whether a statement says the same as another, and about the same thing.
 
-    "Berth 4 is 95 m long" does not repeat "Berth 2 is 80 m long", nor does one row another.
+    "Berth 4 is 95 m long" does not repeat "Berth 2 is 80 m long", nor does one row another. What is
+    said about a picture that two documents have repeats itself.
     """
     if statement.kind == "row" and statement.columns == other.columns:
+        return statement.text == other.text
+    picture = statement.locator.picture
+    if picture is not None and picture == other.locator.picture:
         return statement.text == other.text
     words, others = (set(WORD.findall(s.text.lower())) for s in (statement, other))
     if not words or len(words & others) / len(words | others) <= _SAME_WORDS:

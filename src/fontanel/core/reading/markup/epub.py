@@ -6,7 +6,9 @@ The chapters of its spine, in order, each read as an HTML page.
 from __future__ import annotations
 
 import posixpath
-from collections.abc import Callable
+import zipfile
+from collections.abc import Callable, Collection
+from functools import partial
 from urllib.parse import unquote
 
 from fontanel.core.reading.markup.html import add_html, decode_html
@@ -69,7 +71,13 @@ def read_epub(data: bytes, progress: Callable[[int, int], None]) -> ReadingBuild
         text, warnings = decode_html(read_entry(archive, path))
         builder.warnings += warnings
         if text.strip():
-            add_html(builder, text)
+            add_html(builder, text, partial(_file, archive, names, posixpath.dirname(path)))
         progress(number, len(chapters))
     builder.pages = len(builder.unit_names)
     return builder
+
+
+def _file(archive: zipfile.ZipFile, names: Collection[str], folder: str, reference: str) -> bytes:
+    """Return the bytes of a file in the book that a chapter names; empty if there is none."""
+    path = posixpath.normpath(posixpath.join(folder, unquote(reference.partition("#")[0])))
+    return read_entry(archive, path) if path in names else b""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import re
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 from lxml import etree
 
@@ -31,8 +31,11 @@ from fontanel.core.reading.markup.html_elements import (
     tag_of,
     text_of,
 )
-from fontanel.core.reading.model import ReadingBuilder, ReadingFailed, collapse
+from fontanel.core.reading.model import Picture, ReadingBuilder, ReadingFailed, collapse
+from fontanel.core.reading.picture_files import inline_data, picture_of
 
+#: Returns the bytes of a file that a page names; empty if there is none.
+FileNamed = Callable[[str], bytes]
 _META_CHARSET = re.compile(rb"<meta[^>]+charset=[\"']?\s*([\w-]+)", re.I)
 _XML_DECLARATION = re.compile(r"^\s*<\?xml[^>]*\?>")
 #: Those of them that are only about looks. Links and spans may be anchors; pictures are counted.
@@ -63,8 +66,11 @@ def read_html(data: bytes) -> ReadingBuilder:
     return builder
 
 
-def add_html(builder: ReadingBuilder, text: str) -> None:
+def add_html(builder: ReadingBuilder, text: str, file: FileNamed | None = None) -> None:
     """Add a page's content to a reading, and its title where the reading has none.
+
+    Args:
+        file: Returns the bytes of a file that the page names; empty if there is none.
 
     Raises:
         ReadingFailed: damaged.
@@ -89,7 +95,7 @@ def add_html(builder: ReadingBuilder, text: str) -> None:
     named = builder.title
     builder.title = builder.title or (collapse(title.text or "") if title is not None else "")
     leading = _simplify(root)
-    _Walker(builder, leading).walk(_main(root))
+    _Walker(builder, leading, file).walk(_main(root))
     heading = builder.first_heading
     if not named and len(heading) > 3 and builder.title.startswith(heading):
         # The rest is the name of the site or manual, the same on every page.
@@ -193,8 +199,13 @@ def _strip_spans(root: etree._Element) -> None:
 class _Walker:
     """Walks the tree and emits each run of inline content as a paragraph."""
 
-    def __init__(self, builder: ReadingBuilder, leading: list[etree._Element]) -> None:
+    def __init__(
+        self, builder: ReadingBuilder, leading: list[etree._Element], file: FileNamed | None
+    ) -> None:
         self._builder = builder
+        self._file = file
+        #: Pictures in the text that is being collected; they follow it.
+        self._later: list[tuple[Picture, bytes]] = []
         self._apart = Apart()
         self._blocks = Apart(br=False)
         self._leading = Counter(parent for link in leading for parent in link.iterancestors())
@@ -208,12 +219,15 @@ class _Walker:
         self._flush()
 
     def _flush(self) -> None:
-        if not self._inline:
-            return
-        text = "".join(self._inline)
-        self._inline.clear()
-        if not text.isspace():
-            self._paragraph(text)
+        if self._inline:
+            text = "".join(self._inline)
+            self._inline.clear()
+            if not text.isspace():
+                self._paragraph(text)
+        for picture, data in self._later:
+            self._builder.figure("", (), picture, data, anchor=self._anchor)
+            self._builder.figures -= 1  # counted where it stands
+        self._later.clear()
 
     def _paragraph(self, text: str) -> None:
         if self._noting:
@@ -237,9 +251,14 @@ class _Walker:
         if tag in INLINE and not len(element):
             self._builder.figures += tag == "img"
             self._inline.append(element.text or "")
+            if tag == "img":
+                self._picture(element)
         elif tag in INLINE and not contains(element, self._blocks):
-            self._builder.figures += len(element.findall(".//img"))
+            images = element.findall(".//img")
+            self._builder.figures += len(images)
             self._inline.append(self._text_of(element))
+            for image in images:
+                self._picture(image)
         elif tag == "br":
             self._inline.append(" ")
         else:
@@ -314,7 +333,21 @@ class _Walker:
             for image in element.iter("img")
             if (alt := collapse(image.get("alt") or "")) not in text
         ]
-        self._builder.figure(" ".join(text), anchor=self._anchor)
+        found = [self._found(image) for image in element.iter("img")]
+        picture, data = next((one for one in found if one[0] is not None), (None, b""))
+        self._builder.figure(" ".join(text), (), picture, data, anchor=self._anchor)
+
+    def _found(self, image: etree._Element) -> tuple[Picture | None, bytes]:
+        """Return the picture of an image, None where its bytes are not in the document."""
+        source = image.get("src") or ""
+        data = inline_data(source) or (self._file(source) if self._file is not None else b"")
+        return picture_of(data) if data else None, data
+
+    def _picture(self, image: etree._Element) -> None:
+        """Add a picture in running text after its paragraph."""
+        picture, data = self._found(image)
+        if picture is not None:
+            self._later.append((picture, data))
 
     def _definitions(self, element: etree._Element, depth: int) -> None:
         """Add a definition list: short meanings as list items, longer ones as blocks."""

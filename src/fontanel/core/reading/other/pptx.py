@@ -17,6 +17,7 @@ from pptx.util import Length
 from fontanel.core.reading.markup.xml import attribute, local_name, parse_xml
 from fontanel.core.reading.model import LineBox, ReadingBuilder, ReadingFailed
 from fontanel.core.reading.other.archive import open_archive
+from fontanel.core.reading.picture_files import picture_of
 
 #: Placeholders that repeat on every slide.
 _RUNNING = {
@@ -131,13 +132,23 @@ def _add_shape(builder: ReadingBuilder, shape: Any, box: list[LineBox]) -> None:
     elif items := _diagram(shape):
         builder.list(items, box)
     elif shape.shape_type == MSO_SHAPE_TYPE.PICTURE:
-        builder.figure(shape._element._nvXxPr.cNvPr.get("descr") or "", box)
+        data = _picture_data(shape)
+        about = shape._element._nvXxPr.cNvPr.get("descr") or ""
+        builder.figure(about, box, picture_of(data) if data else None, data)
     elif shape.has_text_frame:
         paragraphs = [p for p in shape.text_frame.paragraphs if _runs(p).strip()]
         if len(paragraphs) > 1:
             builder.list(["  " * p.level + "- " + _runs(p) for p in paragraphs], box)
         elif paragraphs:
             builder.paragraph(_runs(paragraphs[0]), box)
+
+
+def _picture_data(shape: Any) -> bytes:
+    """Return the bytes of a picture; empty where it is linked, or missing."""
+    try:
+        return bytes(shape.image.blob)
+    except (AttributeError, KeyError, ValueError):
+        return b""
 
 
 def _diagram(shape: Any) -> list[str]:

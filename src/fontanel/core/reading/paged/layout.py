@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 
 from fontanel.core.reading.model import LineBox, ReadingBuilder
 from fontanel.core.reading.paged.code import code_lines, code_text
+from fontanel.core.reading.paged.figures import PlacedPicture, add_picture, is_below
 from fontanel.core.reading.paged.footnotes import note_text, take_footnotes
 from fontanel.core.reading.paged.headings import (
     NUMBERED,
@@ -70,6 +71,8 @@ class _BlockMaker:
         self._group: _Group | None = None
         #: Tables in the middle of a paragraph; they follow it.
         self._tables: list[tuple[RuledTable, int]] = []
+        #: Pictures above the line that was added last; they follow its block.
+        self._pictures: list[tuple[PlacedPicture, int]] = []
 
     def add_page(self, page: PageLines) -> None:
         """Add the lines of a page."""
@@ -77,12 +80,19 @@ class _BlockMaker:
         tables = ruled_tables(page)
         code = code_lines(page.lines)
         first_lines = {id(table.lines[0]): table for table in tables}
+        pictures = list(page.pictures)
         in_tables = {id(line) for table in tables for line in table.lines}
         for line in page.lines:
+            for placed in [one for one in pictures if is_below(line, one)]:
+                pictures.remove(placed)
+                self._pictures.append((placed, page.number))
             if table := first_lines.get(id(line)):
                 self._add_table(table, page.number)
             elif id(line) not in in_tables:
                 self._add_line(line, begins_code=code.get(id(line)))
+        self._pictures += [(placed, page.number) for placed in pictures]
+        if self._group is None:
+            self.close()
         if notes and self._group is not None:
             self._group.notes += notes
         elif notes:
@@ -96,6 +106,9 @@ class _BlockMaker:
             boxes = _boxes(table.lines, None, self._sizes)
             self._builder.table(table.rows, table.header_rows, boxes, page=page)
         self._tables = []
+        for placed, page in self._pictures:
+            add_picture(self._builder, placed, page, self._sizes[page])
+        self._pictures = []
 
     def _add_table(self, table: RuledTable, page: int) -> None:
         self._tables.append((table, page))

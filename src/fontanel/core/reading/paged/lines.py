@@ -9,6 +9,10 @@ import itertools
 import re
 from collections import Counter
 from dataclasses import dataclass, field, replace
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from fontanel.core.reading.paged.figures import PlacedPicture
 
 _DIGITS = re.compile(r"\d+|\b[ivxl]+\b")
 _PAGE_NUMBER = re.compile(
@@ -91,6 +95,7 @@ class PageLines:
     height: float
     lines: list[Line] = field(default_factory=list)
     rules: list[tuple[float, float, float, float]] = field(default_factory=list)
+    pictures: list[PlacedPicture] = field(default_factory=list)
 
 
 def joined(lines: list[Line]) -> list[Line]:

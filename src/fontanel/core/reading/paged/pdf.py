@@ -39,6 +39,7 @@ from fontanel.core.reading.paged.pdf_forms import (
     take_off_notes,
 )
 from fontanel.core.reading.paged.pdf_geometry import Gap, PageGeometry
+from fontanel.core.reading.paged.pdf_pictures import pictures_of_page
 from fontanel.core.reading.paged.recognition import Recogniser, recognise
 
 _MAX_PAGES = 20_000
@@ -122,14 +123,14 @@ def _read_document(
             builder.warnings.append(f"Page {index + 1} is damaged and was left out")
             page = PageLines(index + 1, 612.0, 792.0)
         else:
-            if not page.lines:
+            if not page.lines and not page.pictures:
                 if not _is_blank(document, index):
                     pictures.append(index + 1)
                 textless += 1
         pages.append(page)
         progress(index + 1, count)
     scans.warn()
-    if count and textless == count:
+    if count and textless == count and not any(page.pictures for page in pages):
         raise ReadingFailed(
             "no_text", "No text was found on any of the pages, nor in their pictures."
         )
@@ -235,6 +236,7 @@ def _read_page(
         finally:
             text_page.close()
         in_columns(result)
+        result.pictures = pictures_of_page(page, has_text=bool(result.lines))
         if sum(1 for line in result.lines if len(line.cells) > 1) >= 2:
             result.rules = _rules(page)
         return result

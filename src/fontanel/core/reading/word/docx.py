@@ -78,6 +78,7 @@ class _Reader:
         self._styles = WordStyles(document)
         self.flow = Flow(builder)
         self._notes = _notes(document)
+        self._parts = document.part.related_parts
         #: By list number, 0 for those of a style alone: the counters of each level.
         self._numbers: dict[int, dict[int, int]] = {}
 
@@ -122,8 +123,14 @@ class _Reader:
                 flow.code(text, notes)
             else:
                 flow.paragraph(text, notes)
-        for description in _pictures(element):
-            flow.figure(description)
+        for description, data in self._pictures(element):
+            flow.figure(description, data)
+
+    def _pictures(self, element: Any) -> Iterator[tuple[str, bytes]]:
+        """Yield the description and the bytes of each picture of a paragraph, perhaps empty."""
+        for about, relation in _picture_ids(element):
+            part = self._parts.get(relation)
+            yield about, bytes(getattr(part, "blob", b""))
 
     def _mark(self, mark: Mark) -> str:
         if not mark.ordered:
@@ -146,8 +153,8 @@ class _Reader:
                 header += 1
             rows.append(_cells(row, rows[-1] if rows else []))
         self.flow.table(rows, header, self._notes_of(element))
-        for description in _pictures(element):
-            self.flow.figure(description)
+        for description, data in self._pictures(element):
+            self.flow.figure(description, data)
 
     def _notes_of(self, element: Any) -> list[str]:
         """The notes that a paragraph or table refers to, in its order."""
@@ -209,13 +216,14 @@ def _boxes(element: Any) -> list[Any]:
     return [box for box in own if not any(around in own for around in box.iterancestors())]
 
 
-def _pictures(element: Any) -> Iterator[str]:
-    """The descriptions of a paragraph's pictures, empty where there is none."""
+def _picture_ids(element: Any) -> Iterator[tuple[str, str]]:
+    """Yield the description of each picture of a paragraph, perhaps empty, and its relation."""
     for drawing in element.iter(qn("w:drawing"), qn("w:pict")):
         again = any(local_name(around) == "Fallback" for around in drawing.iterancestors())
-        if not again and any(local_name(node) in ("blip", "imagedata") for node in drawing.iter()):
+        images = [node for node in drawing.iter() if local_name(node) in ("blip", "imagedata")]
+        if images and not again:
             about = next((node.get("descr") for node in drawing.iter(qn("wp:docPr"))), None)
-            yield about or ""
+            yield about or "", images[0].get(qn("r:embed")) or images[0].get(qn("r:id")) or ""
 
 
 def _in_fixed_font(element: Any) -> bool:

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Sequence
 
 from fontanel.core.reading.model import ReadingBuilder, collapse
 from fontanel.core.reading.other.plain import add_line
+from fontanel.core.reading.picture_files import picture_of
 
 _CODE_STYLE = re.compile(
     r"\b(?:code|listing|preformatted|source text|html preformatted)\b", re.IGNORECASE
@@ -87,10 +88,16 @@ class Flow:
         self.builder.table([[*row, *[""] * (width - len(row))] for row in rows], header_rows)
         self._notes += notes
 
-    def figure(self, description: str) -> None:
-        if description.strip() or not (self._items or self._code):
+    def figure(self, description: str, data: bytes = b"") -> None:
+        """Add a picture with its description.
+
+        Args:
+            data: Its bytes, if they are known.
+        """
+        picture = picture_of(data) if data else None
+        if description.strip() or picture or not (self._items or self._code):
             self.end()
-        self.builder.figure(description)
+        self.builder.figure(description, picture=picture, data=data)
 
     def end(self) -> None:
         """Add the block that is still open."""

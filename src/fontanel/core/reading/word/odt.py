@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 
 from lxml import etree
 
@@ -51,7 +51,9 @@ def read_odt(data: bytes) -> ReadingBuilder:
     )
     if body is not None:
         flow = Flow(builder)
-        _Walk(flow, styles).add(body, 0)
+        _Walk(flow, styles, lambda name: read_entry(archive, name) if name in names else b"").add(
+            body, 0
+        )
         flow.end()
     return builder
 
@@ -93,8 +95,9 @@ class _Styles:
 
 
 class _Walk:
-    def __init__(self, flow: Flow, styles: _Styles) -> None:
+    def __init__(self, flow: Flow, styles: _Styles, file: Callable[[str], bytes]) -> None:
         self._flow = flow
+        self._file = file
         self._styles = styles
         #: The counters of the last list of each style, for lists that continue them.
         self._last: dict[str, int] = {}
@@ -143,7 +146,12 @@ class _Walk:
                     for child in frame
                     if local_name(child) in ("desc", "title")
                 ]
-                self._flow.figure(max(texts, key=len, default=""))
+                self._flow.figure(max(texts, key=len, default=""), self._data(frame))
+
+    def _data(self, frame: etree._Element) -> bytes:
+        """Return the bytes of a frame's picture; empty where it is linked, or missing."""
+        image = next(child for child in frame if local_name(child) == "image")
+        return self._file(attribute(image, "href") or "")
 
     def _list(self, element: etree._Element, style: str, depth: int) -> None:
         numbered = self._styles.is_numbered(style, depth + 1)

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from typing import Annotated, Any
 from urllib.parse import quote
 
-from fastapi import File, Form, Query, Request, Response, UploadFile
+from fastapi import File, Form, Path, Query, Request, Response, UploadFile
 from fastapi.responses import FileResponse
 
 from fontanel.core.reading import DRAWN, RECORDINGS
@@ -15,6 +15,7 @@ from fontanel.engine.documents.documents import add_document, delete_document, r
 from fontanel.engine.documents.naming import check_tags, document_name, set_tags
 from fontanel.engine.documents.readings import reading_of
 from fontanel.engine.documents.validity import mark_document, unmark_document
+from fontanel.engine.pictures.found import find_blob
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.errors import NotFound, Refused
 from fontanel.records.tables import Document, DocumentState, Job, PassageRow, Revision
@@ -334,6 +335,30 @@ def original(
     return FileResponse(
         access.runtime.blobs.path(version.sha256), media_type=media_type, headers=headers
     )
+
+
+@router.get(
+    "/documents/{document}/pictures/{picture}",
+    summary="Show a picture of a document",
+    response_class=FileResponse,
+)
+def picture(
+    kb: str,
+    document: str,
+    picture: Annotated[str, Path(pattern="^[0-9a-f]{64}$")],
+    access: Reader,
+    revision: str | None = None,
+) -> FileResponse:
+    """A picture that a model has described, as a JPEG of moderate size."""
+    _, version = revision_of(access, kb, document, revision)
+    blob = find_blob(access.session, version, picture)
+    if blob is None:
+        raise ApiError(
+            "not-found",
+            "This picture is not kept.",
+            advice="Pictures are kept while a model describes them; open the original instead.",
+        )
+    return FileResponse(access.runtime.blobs.path(blob), media_type="image/jpeg")
 
 
 @router.get("/jobs/{job}", tags=["jobs"], summary="Follow a job")

@@ -3,23 +3,31 @@
 from __future__ import annotations
 
 from datetime import timedelta
+from typing import Annotated
 
-from fastapi import Request, Response
+from fastapi import Query, Request, Response
 from sqlalchemy import func, update
 
+from fontanel.engine.answering.models import usable_model
 from fontanel.engine.documents.kbs import create_kb
+from fontanel.engine.pictures.choosing import max_pictures_changed, viewer_changed
+from fontanel.engine.pictures.found import estimate_pictures
 from fontanel.engine.transcription.transcripts import transcriber_changed
 from fontanel.errors import Refused
 from fontanel.facts import SplitSettings
 from fontanel.records.tables import Kb, ProposalRun
-from fontanel.schemas import KbChange, KbIn, KbOut, Page
-from fontanel.service.auth.access import Access, EditorWrite, Reader, check_version
+from fontanel.schemas import KbChange, KbIn, KbOut, Page, PictureEstimateOut
+from fontanel.service.auth.access import Access, Editor, EditorWrite, Reader, check_version
 from fontanel.service.chosen import chosen_embedder, chosen_model, chosen_set, chosen_transcriber
 from fontanel.service.idempotency import Idempotency
 from fontanel.service.out.kbs import kb_out
 from fontanel.service.routers import api_router
 
 router = api_router("/teams/{team}/kbs", "knowledge bases")
+
+
+#: Fields that are stored as they are.
+_PLAIN = ("name", "description", "outdated", "proposes_questions", "max_losses", "max_pictures")
 
 
 def _model(access: Access, field: str, name: str | None) -> str | None:
@@ -41,7 +49,9 @@ def _trial_set(access: Access, ref: str) -> str | None:
 
 def _apply(access: Access, kb_row: Kb, body: KbChange) -> None:
     """Change what a request names."""
-    for name in ("name", "description", "outdated", "proposes_questions", "max_losses"):
+    if body.max_pictures is not None:
+        max_pictures_changed(access.session, kb_row, body.max_pictures)
+    for name in _PLAIN:
         if (value := getattr(body, name)) is not None:
             setattr(kb_row, name, value)
     if body.describer is not None:
@@ -51,6 +61,9 @@ def _apply(access: Access, kb_row: Kb, body: KbChange) -> None:
         # Documents that wait for another model to recover need not wait any longer.
         waiting = update(ProposalRun).where(ProposalRun.kb_id == kb_row.id)
         access.session.execute(waiting.values(again_at=None))
+    if body.viewer is not None:
+        kb_row.viewer = _model(access, "viewer", body.viewer)
+        viewer_changed(access.session, kb_row)
     if body.spoken is not None:
         kb_row.spoken = body.spoken or None
     if body.transcriber is not None:
@@ -85,6 +98,8 @@ def create(body: KbIn, access: EditorWrite, request: Request) -> KbOut:
     kb.describer = _model(access, "describer", body.describer)
     kb.transcriber = chosen_transcriber(access, body.transcriber) if body.transcriber else None
     kb.spoken = body.spoken or None
+    kb.viewer = _model(access, "viewer", body.viewer)
+    kb.max_pictures = body.max_pictures
     kb.outdated = body.outdated
     access.session.flush()
     out = kb_out(access, kb)
@@ -120,6 +135,25 @@ def change(
     access.session.flush()
     response.headers["ETag"] = f'"{kb_row.version}"'
     return kb_out(access, kb_row)
+
+
+@router.get("/{kb}/pictures/estimate", summary="Estimate what describing pictures takes")
+def estimate(
+    kb: str, access: Editor, model: Annotated[str, Query(max_length=60)]
+) -> PictureEstimateOut:
+    """Pictures of documents that were read by an earlier version are not counted."""
+    kb_row = access.scope.kb(kb)
+    name = chosen_model(access, "model", model)
+    row = usable_model(access.session, name, access.team.id)
+    found = estimate_pictures(access.session, kb_row, row)
+    return PictureEstimateOut(
+        model=row.name,
+        pictures=found.pictures,
+        documents=found.documents,
+        tokens=found.tokens,
+        cost=found.cost,
+        currency=row.currency,
+    )
 
 
 @router.delete("/{kb}", status_code=204, summary="Delete a knowledge base")

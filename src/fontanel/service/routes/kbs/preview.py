@@ -11,7 +11,13 @@ from fastapi import File, Form, UploadFile
 from fontanel.core.reading.data.row_documents import Columns as TableColumns
 from fontanel.engine.documents.naming import document_name
 from fontanel.engine.ingest.passages import split_settings
-from fontanel.engine.workers.messages import DocumentRead, Failed, ReadDocument, TranscriptNeeded
+from fontanel.engine.workers.messages import (
+    DocumentRead,
+    Failed,
+    PicturesOnly,
+    ReadDocument,
+    TranscriptNeeded,
+)
 from fontanel.engine.workers.processes import WorkerDied, WorkerOverran
 from fontanel.facts import SplitSettings
 from fontanel.records.tables import Edition
@@ -75,7 +81,7 @@ def preview(
             raise ApiError("unreadable", "Reading the file takes too long to be tried.") from error
         except WorkerDied as error:
             raise ApiError("unreadable", "Reading the file broke the reading process.") from error
-    if isinstance(reply, Failed):
+    if isinstance(reply, Failed | PicturesOnly):
         raise ApiError("unreadable", reply.error)
     if isinstance(reply, TranscriptNeeded):
         length = "" if reply.duration is None else f" of {reply.duration:.0f} seconds"
