@@ -4872,7 +4872,7 @@ export interface components {
         };
         /**
          * EmbedderIn
-         * @description A server with the embeddings protocol. It is checked before it is registered.
+         * @description A server with the embeddings protocol, or a directory. It is checked before.
          */
         EmbedderIn: {
             /** Name */
@@ -4882,7 +4882,7 @@ export interface components {
              * @description What `/embeddings` is added to.
              * @example http://127.0.0.1:8473/v1
              */
-            url: string;
+            url?: string | null;
             /**
              * Secret
              * @description Sent as a bearer token; stored encrypted, never returned.
@@ -4916,8 +4916,14 @@ export interface components {
              */
             enabled: boolean;
             /**
+             * Directory
+             * @description A directory of the service's machine with `model.onnx` and `tokenizer.json`, instead of an address. Prefixes and limits are read from its files where they are not given.
+             */
+            directory?: string | null;
+            /**
              * Remote
              * @description The embedder's name at its server.
+             * @default
              */
             remote: string;
             /**
@@ -5011,6 +5017,11 @@ export interface components {
             checked_at: string | null;
             /** Version */
             version: number;
+            /**
+             * Directory
+             * @description None for one at an address.
+             */
+            directory: string | null;
             /** Dimensions */
             dimensions: number;
             /** Question Prefix */

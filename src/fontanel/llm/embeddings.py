@@ -6,8 +6,10 @@ in `data` for each text, with its `index` and `embedding`, and the tokens in `us
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import nullcontext
 from dataclasses import KW_ONLY, dataclass
 
 import numpy as np
@@ -75,16 +77,29 @@ class EmbeddingClient:
 
     def __init__(self, caller: http.Caller) -> None:
         self._caller = caller
+        self._lock = threading.Lock()
+        #: By name and size: what limits the requests to a server at once.
+        self._limits: dict[tuple[str, int], threading.BoundedSemaphore] = {}
 
-    def embed(self, endpoint: EmbeddingEndpoint, texts: Sequence[str]) -> Embedded:
+    def _limit(self, endpoint: EmbeddingEndpoint) -> threading.BoundedSemaphore:
+        with self._lock:
+            key = (endpoint.name, endpoint.at_once)
+            return self._limits.setdefault(key, threading.BoundedSemaphore(endpoint.at_once))
+
+    def embed(
+        self, endpoint: EmbeddingEndpoint, texts: Sequence[str], *, urgent: bool = False
+    ) -> Embedded:
         """Return the vectors of texts.
+
+        Args:
+            urgent: A person waits for them; they need not wait for other requests.
 
         Raises:
             CallFailed: the server does not give them, also after other attempts.
         """
         batches = [texts[at : at + endpoint.batch] for at in range(0, len(texts), endpoint.batch)]
         if len(batches) == 1:
-            results = [self._batch(endpoint, batches[0])]
+            results = [self._batch(endpoint, batches[0], urgent=urgent)]
         else:
             with ThreadPoolExecutor(endpoint.at_once) as pool:
                 results = list(pool.map(lambda batch: self._batch(endpoint, batch), batches))
@@ -93,7 +108,9 @@ class EmbeddingClient:
         vectors: Floats = np.concatenate([one.vectors for one in results])
         return Embedded(vectors, sum(one.tokens for one in results))
 
-    def _batch(self, endpoint: EmbeddingEndpoint, texts: Sequence[str]) -> Embedded:
+    def _batch(
+        self, endpoint: EmbeddingEndpoint, texts: Sequence[str], *, urgent: bool = False
+    ) -> Embedded:
         """Ask for the vectors of a batch."""
         body: dict[str, object] = {
             "model": endpoint.remote,
@@ -103,7 +120,8 @@ class EmbeddingClient:
         if endpoint.cut and endpoint.dimensions is not None:
             body["dimensions"] = endpoint.dimensions
         limit = _MAX_BYTES * (len(texts) + 1)
-        content = self._caller.post(endpoint, "/embeddings", limit, json=body)
+        with nullcontext() if urgent else self._limit(endpoint):
+            content = self._caller.post(endpoint, "/embeddings", limit, json=body)
         return _read(content, len(texts), endpoint.dimensions)
 
 

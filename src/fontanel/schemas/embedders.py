@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from fontanel.schemas.base import Model
 from fontanel.schemas.servers import Address, ServerChange, ServerIn, ServerOut
@@ -11,13 +11,22 @@ _PREFIX = 200
 
 
 class EmbedderIn(ServerIn):
-    """A server with the embeddings protocol. It is checked before it is registered."""
+    """A server with the embeddings protocol, or a directory. It is checked before."""
 
-    url: Address = Field(
+    url: Address | None = Field(  # type: ignore[assignment]
+        None,
         examples=["http://127.0.0.1:8473/v1"],
         description="What `/embeddings` is added to.",
     )
-    remote: str = Field(max_length=200, description="The embedder's name at its server.")
+    directory: str | None = Field(
+        None,
+        max_length=1000,
+        description=(
+            "A directory of the service's machine with `model.onnx` and `tokenizer.json`, instead"
+            " of an address. Prefixes and limits are read from its files where they are not given."
+        ),
+    )
+    remote: str = Field("", max_length=200, description="The embedder's name at its server.")
     dimensions: int | None = Field(
         None,
         ge=64,
@@ -35,6 +44,16 @@ class EmbedderIn(ServerIn):
     at_once: int = Field(2, ge=1, le=16, description="The maximum number of requests at once.")
     price: float = Field(0.0, ge=0, description="Per million tokens.")
 
+    @model_validator(mode="after")
+    def _has_one_place(self) -> EmbedderIn:
+        if (self.url is None) == (self.directory is None):
+            raise ValueError("give either the address of a server or a directory")
+        if self.url is not None and not self.remote:
+            raise ValueError("name the embedder at its server (remote)")
+        if self.directory is not None and (self.dimensions is not None or self.secret):
+            raise ValueError("an embedder in a directory has neither a secret nor cut vectors")
+        return self
+
 
 class EmbedderChange(ServerChange):
     """Fields left out stay. What decides about its vectors cannot be changed."""
@@ -47,6 +66,7 @@ class EmbedderChange(ServerChange):
 class EmbedderOut(ServerOut):
     """An embedder; `error` is from its last use, None if it gave vectors."""
 
+    directory: str | None = Field(description="None for one at an address.")
     dimensions: int
     question_prefix: str
     passage_prefix: str

@@ -10,11 +10,10 @@ import numpy as np
 import pytest
 from sqlalchemy import select
 
-from fontanel.core.arrays import Floats
 from fontanel.engine.documents.documents import add_document
 from fontanel.engine.documents.kbs import create_kb
 from fontanel.engine.editions.store import Editions
-from fontanel.engine.ingest.embedding import EmbedderAway, EmbedStage, Owned
+from fontanel.engine.ingest.embedding import Embedded, EmbedderAway, EmbedStage, Owned
 from fontanel.engine.ingest.progress import ProgressReporter
 from fontanel.engine.ingest.queue import claim, postpone, waiting_teams
 from fontanel.records.tables import Document, Job, JobStage, JobState, Kb, PassageRow, Team, now
@@ -30,15 +29,23 @@ class Embedder:
 
     failure: EmbedderAway | None = None
     refused: str = ""
+    at_once: int = 128
+    calls: int = 1
+    good_calls: int = 100
     texts: list[Owned] = field(default_factory=list)
+    recorded: list[str] = field(default_factory=list)
 
-    def embed_owned(self, texts: Sequence[Owned]) -> Floats:
+    def embed_owned(self, texts: Sequence[Owned]) -> Embedded:
         if self.failure is not None:
             raise self.failure
+        self.good_calls -= 1
+        if self.good_calls < 0:
+            raise EmbedderAway("it cannot be reached", 0.0)
         if self.refused and any(self.refused in one.text for one in texts):
             raise EmbedderAway("it is too long", 5.0, refused=True)
         self.texts += texts
-        return np.full((len(texts), 4), 0.5, dtype=np.float32)
+        vectors = np.full((len(texts), 4), 0.5, dtype=np.float32)
+        return Embedded(vectors, lambda: self.recorded.extend(one.text for one in texts))
 
 
 @pytest.fixture
@@ -164,3 +171,20 @@ def test_teams_that_may_not_use_it_wait_and_delay_nobody(
     assert stage.round(embedder, "own")
     assert [job.state for job in jobs(records, barred)] == [JobState.DONE]
     assert [(one.team_id, one.text) for one in embedder.texts] == [("b", "two"), ("a", "one")]
+
+
+@pytest.mark.parametrize("calls", [1, 3])
+def test_what_was_embedded_before_a_failure_is_kept_and_recorded_once(
+    records: Records, stage: EmbedStage, calls: int
+) -> None:
+    texts = [f"text {n}" for n in range(20)]
+    names = queued(records, "a", "own", texts)
+    embedder = Embedder(at_once=2, calls=calls)
+    embedder.good_calls = 4
+    assert stage.round(embedder, "own")
+    assert len(embedder.recorded) == 8
+    assert {job.state for job in jobs(records, names)} == {JobState.WAITING}
+    embedder.good_calls = 100
+    assert stage.round(embedder, "own")
+    assert {job.state for job in jobs(records, names)} == {JobState.DONE}
+    assert sorted(embedder.recorded) == sorted(texts)

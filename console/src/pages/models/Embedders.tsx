@@ -9,6 +9,7 @@ import { teamsOf, useServerForm } from "./serverForm";
 const BLANK = {
   name: "",
   url: "",
+  directory: "",
   remote: "",
   secret: "",
   dimensions: "",
@@ -34,6 +35,8 @@ export function Embedders() {
       send("POST", "/embedders", {
         ...form,
         secret: form.secret || null,
+        url: form.url || null,
+        directory: form.directory || null,
         dimensions: form.dimensions ? Number(form.dimensions) : null,
         teams: teamsOf(form.teams),
       }).then(reset),
@@ -43,15 +46,15 @@ export function Embedders() {
     <section className="mt-10" aria-label="Embedders">
       <h2 className="text-[22px]">Embedders</h2>
       <p className="soft mt-1 mb-5">
-        Servers that speak the embeddings protocol. Editions of knowledge bases name an embedder;
-        the service's own needs no server.
+        Servers that speak the embeddings protocol, and models in directories of the service's
+        machine. Editions of knowledge bases name an embedder; the service's own needs neither.
       </p>
       <Failure message={error ?? failed} />
       <ul className="sheet divide-base-300 divide-y">
         {data?.items.map((one) => (
           <ServerRow<Schemas["EmbedderCheck"]>
             key={one.id}
-            server={one}
+            server={{ ...one, url: one.directory ?? one.url }}
             path={`/embedders/${one.id}`}
             price={`${one.dimensions} dimensions · ${one.price} ${one.currency} a million tokens · used by ${count(one.used_by)}`}
             attempt={attempt}
@@ -76,8 +79,11 @@ export function Embedders() {
       >
         <h3 className="font-serif text-[19px] font-semibold sm:col-span-2">Register an embedder</h3>
         {text("name", "Name that editions use", { required: true, maxLength: 120 })}
-        {text("url", "Address", { required: true, placeholder: "https://vectors.example/v1" })}
-        {text("remote", "Embedder's name at the server", { required: true })}
+        {text("url", "Address", { placeholder: "https://vectors.example/v1" })}
+        {text("remote", "Embedder's name at the server")}
+        {text("directory", "Or a directory of the service's machine", {
+          placeholder: "with model.onnx and tokenizer.json",
+        })}
         {text("secret", "Secret", {
           type: "password",
           autoComplete: "off",

@@ -65,7 +65,8 @@ export function ServerRow<Check>({
         </span>
       </div>
       <p className="soft mt-0.5">
-        <span className="font-mono text-[13px]">{server.url}</span> · {server.remote || "no name"} ·{" "}
+        <span className="font-mono text-[13px]">{server.url}</span> ·{" "}
+        {server.remote && `${server.remote} · `}
         {price} · {server.teams ? `only ${server.teams.join(", ")}` : "all teams"}
         {server.has_secret && " · with a secret"}
       </p>

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import json
 import re
 from collections.abc import Callable, Sequence
 from functools import cached_property
@@ -14,8 +13,11 @@ import numpy as np
 import numpy.typing as npt
 
 from fontanel.core.arrays import Floats
+from fontanel.core.embedding.directory import Pooling, directory_facts
 from fontanel.errors import FontanelError
 
+#: What the models of encoders take.
+_INPUTS = frozenset({"input_ids", "attention_mask", "token_type_ids"})
 TokenCounter = Callable[[Sequence[str]], list[int]]
 
 _WORD = re.compile(r"\w+|[^\w\s]")
@@ -55,7 +57,8 @@ def estimate_tokens(texts: Sequence[str]) -> list[int]:
 class OnnxEmbedder:
     """An embedder in a directory with `model.onnx` and `tokenizer.json`.
 
-    `embedder.json` (name, dimensions, max_tokens) is optional.
+    How its texts become vectors is read from the settings beside them, see `directory_facts`. A
+    model that gives a vector for each token has them pooled.
 
     Args:
         threads: The number of CPU threads of one call.
@@ -69,12 +72,10 @@ class OnnxEmbedder:
         for file in (model, tokenizer):
             if not file.is_file():
                 raise EmbedderMissing(f"{file} does not exist")
-        about: dict[str, Any] = {}
-        if (directory / "embedder.json").is_file():
-            about = json.loads((directory / "embedder.json").read_text())
+        facts = directory_facts(directory)
         self._tokenizer = Tokenizer.from_file(str(tokenizer))
         self._tokenizer.no_padding()
-        self._tokenizer.enable_truncation(int(about.get("max_tokens", 256)))
+        self._tokenizer.enable_truncation(facts.max_tokens)
         self._tokenizer_file = tokenizer
         options = onnxruntime.SessionOptions()
         options.intra_op_num_threads = threads
@@ -87,8 +88,27 @@ class OnnxEmbedder:
         self._session = onnxruntime.InferenceSession(
             str(model), options, providers=["CPUExecutionProvider"]
         )
-        self.dimensions: int = self._session.get_outputs()[0].shape[1]
-        self.name: str = about.get("name") or directory.name
+        self._pooling = facts.pooling
+        self._inputs = {one.name for one in self._session.get_inputs()}
+        if not {"input_ids", "attention_mask"} <= self._inputs <= _INPUTS:
+            raise EmbedderMissing(
+                f"{model} takes {', '.join(sorted(self._inputs))} instead of input_ids and"
+                " attention_mask"
+            )
+        outputs = self._session.get_outputs()
+        # One vector for each text, if the model has such an output.
+        output = min(outputs, key=lambda one: len(one.shape))
+        if len(output.shape) not in (2, 3):
+            raise EmbedderMissing(f"{model} gives no vectors of texts or tokens")
+        self._output: str = output.name
+        size = output.shape[-1]
+        self.dimensions: int = size if isinstance(size, int) else self._probe()
+        self.name: str = facts.name
+
+    def _probe(self) -> int:
+        """Return the dimensions of a vector."""
+        one = np.ones((1, 1), dtype=np.int64)
+        return int(self._run(one, one).shape[1])
 
     @cached_property
     def _counter(self) -> Any:
@@ -124,5 +144,27 @@ class OnnxEmbedder:
             for row, index in enumerate(chosen):
                 ids[row, : len(encoded[index])] = encoded[index]
                 mask[row, : len(encoded[index])] = 1
-            out[chosen] = self._session.run(None, {"input_ids": ids, "attention_mask": mask})[0]
+            out[chosen] = self._run(ids, mask)
         return out
+
+    def _run(self, ids: npt.NDArray[np.int64], mask: npt.NDArray[np.int64]) -> Floats:
+        """Return the unit vectors of encoded texts."""
+        feed = {"input_ids": ids, "attention_mask": mask, "token_type_ids": np.zeros_like(ids)}
+        given = {name: value for name, value in feed.items() if name in self._inputs}
+        vectors: Floats = self._session.run([self._output], given)[0].astype(np.float32)
+        if vectors.ndim == 3:
+            vectors = _pooled(vectors, mask, self._pooling)
+        norms = np.linalg.norm(vectors, axis=1, keepdims=True)
+        result: Floats = (vectors / np.maximum(norms, 1e-12)).astype(np.float32)
+        return result
+
+
+def _pooled(tokens: Floats, mask: npt.NDArray[np.int64], pooling: Pooling) -> Floats:
+    """Return a vector for each text from those of its tokens, (texts, tokens, dimensions)."""
+    weights = mask[:, :, None].astype(np.float32)
+    if pooling == "first":
+        weights[:, 1:] = 0
+    elif pooling == "last":
+        weights[:, :-1] -= weights[:, 1:]
+    means: Floats = (tokens * weights).sum(axis=1) / weights.sum(axis=1)
+    return means

@@ -14,7 +14,9 @@ from sqlalchemy import select
 from fontanel.core.arrays import Floats
 from fontanel.core.embedding.comparable import Scale
 from fontanel.engine.answering.local_models import LocalModels
+from fontanel.engine.embedding.directories import DirectoryWorkers
 from fontanel.engine.embedding.registered import Registered, find_embedder, registered_of
+from fontanel.engine.workers.processes import WorkerDied
 from fontanel.errors import SecretUnreadable
 from fontanel.llm import CallFailed, EmbeddingClient
 from fontanel.records.tables import Embedder, now
@@ -44,11 +46,13 @@ class Embedders(LocalModels):
         records: Records,
         vault: Vault,
         client: EmbeddingClient,
+        directories: DirectoryWorkers,
     ) -> None:
         super().__init__(embedder, evidence)
         self._records = records
         self._vault = vault
         self._client = client
+        self.directories = directories
         self._questions: OrderedDict[tuple[str, str], Floats] = OrderedDict()
         self._away_until: dict[str, float] = {}
         self._asking = threading.Lock()
@@ -80,21 +84,29 @@ class Embedders(LocalModels):
         found = self.registered(embedder)
         if found is None:
             return None
-        endpoint = found.endpoint
-        once = replace(endpoint, tries=1, seconds=min(endpoint.seconds, _PATIENCE))
         try:
-            done = self._client.embed(once, [found.question_prefix + text])
-        except CallFailed as error:
+            vector = self._embed_now(found, found.question_prefix + text)
+        except (CallFailed, WorkerDied) as error:
             self._away_until[embedder] = time.monotonic() + _AWAY
             self.note(embedder, str(error))
             return None
         self.note(embedder, None)
-        vector: Floats = done.vectors[0]
         with self._asking:
             self._questions[embedder, text] = vector
             while len(self._questions) > _MAX_QUESTIONS:
                 self._questions.popitem(last=False)
         return vector
+
+    def _embed_now(self, found: Registered, text: str) -> Floats:
+        """Return the vector of a text for which a person waits."""
+        if found.directory is not None:
+            worker = self.directories.of(found.directory, questions=True)
+            in_process: Floats = worker.embed([text], _PATIENCE)[0]
+            return in_process
+        endpoint = found.endpoint
+        once = replace(endpoint, tries=1, seconds=min(endpoint.seconds, _PATIENCE))
+        at_server: Floats = self._client.embed(once, [text], urgent=True).vectors[0]
+        return at_server
 
     def scale(self, embedder: str | None) -> Scale | None:
         """Return the scale of an embedder's cosines; None if there is no such embedder."""

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from pathlib import Path
 
 from sqlalchemy import Select, select
 from sqlalchemy.orm import Session
 
 from fontanel.core.arrays import Floats
-from fontanel.core.embedding.comparable import Scale, scale_of
+from fontanel.core.embedding.comparable import Embed, Scale, scale_of
 from fontanel.engine.servers import why_unusable
 from fontanel.errors import FontanelError
 from fontanel.llm import CallFailed, EmbeddingClient, EmbeddingEndpoint
+from fontanel.llm.embeddings import MAX_DIMENSIONS, MIN_DIMENSIONS
 from fontanel.records.tables import Edition, Embedder, Kb
 from fontanel.records.vault import Vault
 
@@ -23,9 +25,10 @@ class EmbedderUnusable(FontanelError):
 
 @dataclass(frozen=True, slots=True)
 class Registered:
-    """A registered embedder as it is called."""
+    """A registered embedder as it is called: at its address, or in its directory."""
 
     endpoint: EmbeddingEndpoint
+    directory: Path | None
     question_prefix: str
     passage_prefix: str
     scale: Scale
@@ -69,6 +72,7 @@ def registered_of(row: Embedder, vault: Vault) -> Registered:
     )
     return Registered(
         endpoint,
+        None if row.directory is None else Path(row.directory),
         row.question_prefix,
         row.passage_prefix,
         Scale(row.factor, row.offset),
@@ -90,24 +94,32 @@ def usable_embedder(session: Session, name: str, team_id: str) -> Embedder:
     return row
 
 
-def check_endpoint(
-    client: EmbeddingClient,
-    endpoint: EmbeddingEndpoint,
-    question_prefix: str,
-    passage_prefix: str,
+def at_endpoint(client: EmbeddingClient, endpoint: EmbeddingEndpoint) -> Embed:
+    """Return what embeds texts at an address, with one attempt."""
+    once = replace(endpoint, tries=1)
+    return lambda texts: client.embed(once, texts, urgent=True).vectors
+
+
+def check_vectors(
+    embed_texts: Embed, question_prefix: str, passage_prefix: str
 ) -> tuple[int, Scale]:
     """Embed questions and the texts that answer them; return the dimensions and the scale.
 
     Raises:
         CallFailed: the server gives no vectors, or differing ones.
+        WorkerDied: the model in a directory cannot be used.
         EmbedderUnfit: its vectors do not tell the texts apart.
     """
-    once = replace(endpoint, tries=1)
     dimensions: list[int] = []
 
     def embed(prefix: str, texts: Sequence[str]) -> Floats:
-        vectors = client.embed(once, [prefix + text for text in texts]).vectors
+        vectors = embed_texts([prefix + text for text in texts])
         dimensions.append(vectors.shape[1])
+        if not MIN_DIMENSIONS <= dimensions[-1] <= MAX_DIMENSIONS:
+            raise CallFailed(
+                f"its vectors have {dimensions[-1]} dimensions; {MIN_DIMENSIONS} to"
+                f" {MAX_DIMENSIONS} can be used"
+            )
         if len(set(dimensions)) > 1:
             raise CallFailed("its vectors differ in their dimensions")
         return vectors

@@ -7,17 +7,19 @@ import time
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from datetime import datetime
+from functools import partial
 
 from sqlalchemy.orm import Session
 
 from fontanel.core.answering import TokenUse
-from fontanel.core.arrays import Floats
 from fontanel.core.embedding.encoder import estimate_tokens
 from fontanel.engine.answering.background import EMBEDDED, record_use
 from fontanel.engine.answering.budgets import budget_of
+from fontanel.engine.embedding.directories import DirectoryEmbedder
 from fontanel.engine.embedding.embedders import Embedders
 from fontanel.engine.embedding.registered import Registered
-from fontanel.engine.ingest.embedding import EmbedderAway, EmbedStage, Owned
+from fontanel.engine.ingest.embedding import Embedded, EmbedderAway, EmbedStage, Owned
 from fontanel.engine.ingest.queue import embedders_waited_for
 from fontanel.llm import CallFailed, EmbeddingClient
 from fontanel.records.tables import Team, now
@@ -25,6 +27,10 @@ from fontanel.records.unit_of_work import Records
 
 #: Seconds that jobs wait when an embedder gives no vectors, at least and at most.
 _PAUSE, _MAX_PAUSE = 15.0, 600.0
+
+
+#: Threads that work with one embedder.
+_THREADS_EACH = 2
 
 
 class RemoteEmbedding:
@@ -39,7 +45,7 @@ class RemoteEmbedding:
         self._stage = stage
         self._last = ""
         self._lock = threading.Lock()
-        self._busy: set[str] = set()
+        self._busy: Counter[str] = Counter()
 
     def embed_round(self) -> bool:
         """Embed some passages with one of the embedders; return whether there were any."""
@@ -57,21 +63,26 @@ class RemoteEmbedding:
         found = self._embedders.registered(name)
         if found is None:
             return False
+        if found.directory is not None:
+            worker = self._embedders.directories.of(found.directory)
+            return self._stage.round(DirectoryEmbedder(worker, found.passage_prefix), name)
         caller = _Caller(self._records, self._embedders, self._client, found)
         return self._stage.round(caller, name, _has_tokens)
 
     @contextmanager
     def _reserved(self, name: str) -> Iterator[bool]:
-        """Keep other threads from an embedder: one that is silent should delay only one of them."""
+        """Let two threads use an embedder, so that one calls it while the other commits.
+
+        The others are kept from it: one that is silent should not delay everything.
+        """
         with self._lock:
-            free = name not in self._busy
-            self._busy.add(name)
+            free = self._busy[name] < _THREADS_EACH
+            self._busy[name] += free
         try:
             yield free
         finally:
-            if free:
-                with self._lock:
-                    self._busy.discard(name)
+            with self._lock:
+                self._busy[name] -= free
 
 
 class _Caller:
@@ -88,8 +99,10 @@ class _Caller:
         self._embedders = embedders
         self._client = client
         self._registered = registered
+        self.at_once = registered.endpoint.batch
+        self.calls = registered.endpoint.at_once
 
-    def embed_owned(self, texts: Sequence[Owned]) -> Floats:
+    def embed_owned(self, texts: Sequence[Owned]) -> Embedded:
         """Return the vectors of texts. Raises EmbedderAway."""
         registered = self._registered
         name = registered.endpoint.name
@@ -104,15 +117,23 @@ class _Caller:
             pause = min(max(error.after or 0.0, _PAUSE), _MAX_PAUSE)
             raise EmbedderAway(str(error), pause, refused=error.refused) from error
         self._embedders.note(name, None)
+        elapsed = time.monotonic() - began
+        return Embedded(done.vectors, partial(self._record, texts, done.tokens, started, elapsed))
+
+    def _record(
+        self, texts: Sequence[Owned], tokens_read: int, started: datetime, elapsed: float
+    ) -> None:
+        """Record the use, by the texts of each knowledge base."""
+        registered = self._registered
+        name = registered.endpoint.name
         counted = estimate_tokens([one.text for one in texts])
         total = sum(counted) or 1
         shares: Counter[tuple[str, str]] = Counter()
         for one, tokens in zip(texts, counted, strict=True):
             shares[one.team_id, one.kb_id] += tokens
-        elapsed = time.monotonic() - began
         with self._records.writing() as session:
             for (team_id, kb_id), tokens in shares.items():
-                read = round((done.tokens or total) * tokens / total)
+                read = round((tokens_read or total) * tokens / total)
                 record_use(
                     session,
                     EMBEDDED,
@@ -120,11 +141,10 @@ class _Caller:
                     kb_id=kb_id,
                     model=name,
                     price=(registered.price, 0.0),
-                    use=TokenUse(read, 0, counted=done.tokens > 0),
+                    use=TokenUse(read, 0, counted=tokens_read > 0),
                     started=started,
                     seconds=elapsed * tokens / total,
                 )
-        return done.vectors
 
 
 def _has_tokens(session: Session, team_id: str) -> bool:

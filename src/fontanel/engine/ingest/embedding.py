@@ -6,7 +6,8 @@ Embed the passages of a revision, for semantic search.
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import CancelledError, ThreadPoolExecutor, as_completed
 from dataclasses import dataclass, field
 from typing import Protocol
 
@@ -34,8 +35,6 @@ from fontanel.records.vector_cache import VectorCache
 
 #: Texts embedded in one round: few enough that a short document need not wait for a long one.
 _ROUND = 512
-#: Texts sent to the worker at once.
-_TEXTS_AT_ONCE = 128
 #: Jobs claimed together.
 _MAX_JOBS = 64
 
@@ -68,11 +67,27 @@ class EmbedderAway(Exception):
         self.refused = refused
 
 
-class PassageEmbedder(Protocol):
-    """Turns texts of passages into unit vectors."""
+@dataclass(frozen=True, slots=True)
+class Embedded:
+    """Unit vectors, float32 (texts, dimensions), and what records their use once they are kept."""
 
-    def embed_owned(self, texts: Sequence[Owned]) -> Floats:
-        """Return the vectors, float32 (texts, dimensions).
+    vectors: Floats
+    record: Callable[[], None] = lambda: None
+
+
+class PassageEmbedder(Protocol):
+    """Turns texts of passages into unit vectors.
+
+    `at_once` texts are passed to each call, and `calls` of them are made at the same time.
+    """
+
+    @property
+    def at_once(self) -> int: ...
+    @property
+    def calls(self) -> int: ...
+
+    def embed_owned(self, texts: Sequence[Owned]) -> Embedded:
+        """Return the vectors of texts.
 
         Raises:
             WorkerDied: its process broke.
@@ -87,12 +102,14 @@ MayEmbed = Callable[[Session, str], bool]
 class WorkerEmbedder:
     """Embeds in a worker process, with the service's own embedder."""
 
+    at_once, calls = 128, 1
+
     def __init__(self, worker: Worker) -> None:
         self._worker = worker
 
-    def embed_owned(self, texts: Sequence[Owned]) -> Floats:
+    def embed_owned(self, texts: Sequence[Owned]) -> Embedded:
         """Return the vectors of texts. Raises WorkerDied."""
-        return self._worker.embed([one.text for one in texts])
+        return Embedded(self._worker.embed([one.text for one in texts]))
 
 
 @dataclass(slots=True)
@@ -229,14 +246,16 @@ class EmbedStage:
         Cache each batch.
         """
         order = sorted(work.texts, key=lambda key: len(work.texts[key].text))
-        for start in range(0, len(order), _TEXTS_AT_ONCE):
-            keys = order[start : start + _TEXTS_AT_ONCE]
-            vectors = with_.embed_owned([work.texts[key] for key in keys])
+        parts = [order[at : at + with_.at_once] for at in range(0, len(order), with_.at_once)]
+        done = 0
+        for keys, made in _embedded(with_, work.texts, parts):
             for team_id in dict.fromkeys(team for team, _ in keys):
                 rows = [row for row, (team, _) in enumerate(keys) if team == team_id]
-                self._vectors.put(team_id, [keys[row][1] for row in rows], vectors[rows])
+                self._vectors.put(team_id, [keys[row][1] for row in rows], made.vectors[rows])
+            made.record()
             fault("vectors_cached")
-            share = (start + len(keys)) / len(order)
+            done += len(keys)
+            share = done / len(order)
             if share < 1:
                 self._progress.report(work.complete, DocumentState.KEYWORD_READY, share)
 
@@ -282,6 +301,35 @@ class EmbedStage:
                     states.report_progress(document, row, DocumentState.KEYWORD_READY, done / total)
                     revision = session.get_one(Revision, job.revision_id)
                     _add_embedded(revision, work.embedded[job.id], each)
+
+
+def _embedded(
+    with_: PassageEmbedder, texts: Mapping[TextKey, Owned], parts: Sequence[list[TextKey]]
+) -> Iterator[tuple[list[TextKey], Embedded]]:
+    """Yield each part with its vectors as they come; others are under way meanwhile.
+
+    Raises:
+        WorkerDied: the process of the embedder broke.
+        EmbedderAway: it gives no vectors now; those that came before have been yielded.
+    """
+    if with_.calls == 1:
+        for keys in parts:
+            yield keys, with_.embed_owned([texts[key] for key in keys])
+        return
+    with ThreadPoolExecutor(with_.calls) as pool:
+        running = {
+            pool.submit(with_.embed_owned, [texts[key] for key in keys]): keys for keys in parts
+        }
+        failure: Exception | None = None
+        for future in as_completed(running):
+            try:
+                yield running[future], future.result()
+            except (EmbedderAway, CancelledError) as error:
+                failure = failure or error
+                for waiting in running:
+                    waiting.cancel()
+        if failure is not None:
+            raise failure
 
 
 def _finish(session: Session, job: Job, embedded: int, each: float) -> None:

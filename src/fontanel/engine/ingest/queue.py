@@ -110,11 +110,15 @@ def embedders_waited_for(session: Session, but: str | None) -> list[str]:
     Args:
         but: The service's own, which is left out.
     """
-    query = select(Job.embedder.distinct()).where(
-        Job.state == JobState.WAITING,
-        Job.stage == JobStage.EMBED,
-        Job.embedder.is_not(None) if but is None else Job.embedder != but,
-        Job.run_after <= now(),
+    query = (
+        select(Job.embedder)
+        .distinct()
+        .where(
+            Job.state == JobState.WAITING,
+            Job.stage == JobStage.EMBED,
+            Job.embedder.is_not(None) if but is None else Job.embedder != but,
+            Job.run_after <= now(),
+        )
     )
     return [name for name in session.scalars(query) if name is not None]
 

@@ -23,6 +23,7 @@ from fontanel.engine.curation.serving import ApprovedStore
 from fontanel.engine.documents.contained import add_contained
 from fontanel.engine.editions.maintenance import EditionMaintenance
 from fontanel.engine.editions.store import Editions
+from fontanel.engine.embedding.directories import DirectoryWorkers
 from fontanel.engine.embedding.embedders import Embedders
 from fontanel.engine.embedding.remote import RemoteEmbedding
 from fontanel.engine.gaps.closing import GapCloser
@@ -58,7 +59,7 @@ log = structlog.get_logger()
 P = ParamSpec("P")
 
 #: Registered embedders that passages are embedded with at the same time.
-_REMOTE_THREADS = 3
+_REMOTE_THREADS = 4
 #: Recordings that are transcribed at the same time.
 _TRANSCRIBING_THREADS = 2
 #: Seconds between two rounds of housekeeping.
@@ -94,6 +95,7 @@ class Runtime:
             records=self.records,
             vault=self.vault,
             client=self.embeddings,
+            directories=DirectoryWorkers(settings.embed_threads),
         )
         self.models = ModelClient()
         self._start_workers()
@@ -285,6 +287,7 @@ class Runtime:
         self._caller.close()
         for worker in self._workers:
             worker.stop()
+        self.local_models.directories.stop()
         self._threads.join()
         self.vectors.close()
         self.records.close()
@@ -308,6 +311,7 @@ class Runtime:
     def _keep_house(self) -> None:
         for worker in self._workers:
             worker.end_if_idle(self.settings.idle_seconds)
+        self.local_models.directories.end_idle(self.settings.idle_seconds)
         self.housekeeping.run()
         self._stopping.wait(_HOUSEKEEPING)
 

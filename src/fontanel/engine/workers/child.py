@@ -277,7 +277,12 @@ def embed_texts(requests: IO[bytes], replies: IO[bytes], embedder: Path, threads
     """Handle requests to embed texts, until there are no more."""
     from fontanel.core.embedding.encoder import OnnxEmbedder
 
-    model = OnnxEmbedder(embedder, threads=threads)
+    try:
+        model = OnnxEmbedder(embedder, threads=threads)
+    except Exception as error:  # whatever the runtime raises for a file that it cannot load
+        receive(requests, EmbedTexts)
+        send(replies, Failed(code="damaged", error=" ".join(str(error).split())[:300]))
+        return
     os.nice(_NICE)
     while request := receive(requests, EmbedTexts):
         vectors = model.embed(request.texts)

@@ -21,6 +21,7 @@ import structlog
 from fontanel.core.embedding.encoder import check_unit_vectors
 from fontanel.engine.workers.messages import (
     EmbedTexts,
+    Failed,
     PagesRead,
     ReadReply,
     ReadRequest,
@@ -85,6 +86,10 @@ class WorkerDied(Unavailable):
 
 class WorkerOverran(WorkerDied):
     """A worker took longer than allowed and was killed."""
+
+
+class EmbedderBroken(WorkerDied):
+    """An embedder cannot be loaded; the message says why."""
 
 
 class _ErrorOutput:
@@ -168,9 +173,11 @@ class Worker:
         with self._lock, self._exchange() as (stdin, stdout):
             send(stdin, EmbedTexts(texts=list(texts)))
             self._wait(stdout, time.monotonic() + seconds, seconds)
-            reply: Vectors | None = receive(stdout, Vectors)
+            reply: Vectors | Failed | None = receive(stdout, Vectors | Failed)
             if reply is None:
                 raise WorkerDied("The process ended.")
+            if isinstance(reply, Failed):
+                raise EmbedderBroken(reply.error)
             data = _part(stdout, reply.attached[0])
             vectors = np.frombuffer(data, dtype=np.float32).reshape(reply.rows, reply.columns)
             check_unit_vectors(vectors)

@@ -11,7 +11,7 @@ from fontanel.records.tables.servers import Server
 
 
 class Embedder(Server, Base):
-    """An embedder at an address, with the embeddings protocol.
+    """An embedder at an address, with the embeddings protocol, or in a directory of this machine.
 
     Editions name it, so `name`, `remote`, `dimensions` and the prefixes stay as they are: other
     vectors need another embedder. `price` is per million tokens; `factor` and `offset` map its
@@ -20,6 +20,8 @@ class Embedder(Server, Base):
 
     __tablename__ = "embedders"
 
+    #: Where its model is; None for one at an address.
+    directory: Mapped[str | None]
     dimensions: Mapped[int]
     #: Whether the server is asked to cut its vectors to these dimensions.
     cut: Mapped[bool] = mapped_column(default=False)

@@ -12,7 +12,7 @@ from fontanel.schemas import EmbedderChange, EmbedderIn, EmbedderOut
 
 #: Fields that only embedders have, and those that cannot be changed afterwards.
 _CHANGEABLE = ("batch", "at_once", "price")
-_FIXED = ("remote", "dimensions", "question_prefix", "passage_prefix")
+_FIXED = ("remote", "directory", "dimensions", "question_prefix", "passage_prefix")
 
 
 def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None:
@@ -36,13 +36,19 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
     for parser in (add, change, check, remove):
         parser.add_argument("name", metavar="NAME")
     for parser in (add, change):
-        server_options(parser, "/embeddings", required=parser is add)
+        server_options(parser, "/embeddings", required=False)
         parser.add_argument("--price", type=float, help="per million tokens")
         parser.add_argument("--batch", type=int, metavar="TEXTS", help="texts of a request")
         parser.add_argument(
             "--at-once", type=int, metavar="REQUESTS", help="maximum number of requests at once"
         )
-    add.add_argument("--remote", required=True, help="the embedder's name at its server")
+    add.add_argument("--remote", help="the embedder's name at its server")
+    add.add_argument(
+        "--directory",
+        metavar="PATH",
+        help="a directory of the service's machine with model.onnx and tokenizer.json, instead of"
+        " an address",
+    )
     add.add_argument(
         "--dimensions", type=int, help="ask the server to cut its vectors to these dimensions"
     )
@@ -56,7 +62,7 @@ def list_embedders(context: Context, options: argparse.Namespace) -> None:
     rows = [
         (
             one.name,
-            one.url,
+            one.url or one.directory,
             one.remote,
             one.dimensions,
             "on" if one.enabled else "off",

@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 import time
-from dataclasses import replace
+from pathlib import Path
 
 from fastapi import Request
 from sqlalchemy.orm import Session
 
-from fontanel.core.embedding.comparable import EmbedderUnfit
+from fontanel.core.embedding.comparable import Embed, EmbedderUnfit
+from fontanel.core.embedding.directory import DirectoryFacts, directory_facts
 from fontanel.engine.embedding.registered import (
-    check_endpoint,
+    at_endpoint,
+    check_vectors,
     is_taken,
     kbs_using,
     registered_of,
     select_embedders,
 )
+from fontanel.engine.runtime.runtime import Runtime
+from fontanel.engine.workers.processes import WorkerDied
 from fontanel.errors import Refused, SecretUnreadable
 from fontanel.llm import CallFailed, EmbeddingEndpoint
 from fontanel.records.ids import new_id
@@ -52,27 +56,22 @@ def register_embedder(body: EmbedderIn, caller: Operator, runtime: RuntimeDep) -
     """For operators. A few questions and the texts that answer them are embedded first."""
     with runtime.records.reading() as session:
         _check_name(session, body.name, runtime.local_models.name)
-    endpoint = EmbeddingEndpoint(
-        body.name,
-        body.url,
-        body.remote,
-        secret=body.secret or None,
-        dimensions=body.dimensions,
-        cut=body.dimensions is not None,
-        batch=body.batch,
-        seconds=body.seconds,
-    )
+    question, passage = body.question_prefix, body.passage_prefix
+    if body.directory is not None:
+        facts = _facts(body.directory)
+        question, passage = question or facts.question_prefix, passage or facts.passage_prefix
     try:
-        dimensions, scale = check_endpoint(
-            runtime.embeddings, endpoint, body.question_prefix, body.passage_prefix
-        )
-    except (CallFailed, EmbedderUnfit) as error:
-        raise Refused("url", f"The embedder was not registered: {error}.") from error
+        dimensions, scale = check_vectors(_embed(runtime, body), question, passage)
+    except (CallFailed, WorkerDied, EmbedderUnfit) as error:
+        field = "url" if body.directory is None else "directory"
+        raise Refused(field, f"The embedder was not registered: {error}.") from error
     with runtime.records.writing() as session:
         _check_name(session, body.name, runtime.local_models.name)
-        plain = body.model_dump(exclude={"secret", "teams", "dimensions"})
+        plain = body.model_dump(exclude={"secret", "teams", "dimensions", "url"})
+        plain |= {"question_prefix": question, "passage_prefix": passage}
         row = Embedder(
             id=new_id("emb"),
+            url=body.url or "",
             secret=runtime.vault.seal(body.secret) if body.secret else None,
             team_ids=team_ids(session, body.teams),
             dimensions=dimensions,
@@ -105,6 +104,8 @@ def change_embedder(
     with runtime.records.writing() as session:
         row = _found(session, embedder)
         check_version(request, row.version)
+        if row.directory is not None and body.url is not None:
+            raise Refused("url", f"{row.name} is in a directory; it has no address.")
         change_endpoint(session, runtime.vault, row, body.model_dump(exclude_unset=True))
         return embedder_out(session, row)
 
@@ -141,13 +142,13 @@ def check_embedder(embedder: str, caller: Operator, runtime: RuntimeDep) -> Embe
     started = time.monotonic()
     problem = None
     try:
-        check_endpoint(
-            runtime.embeddings,
-            replace(registered.endpoint, tries=1),
-            registered.question_prefix,
-            registered.passage_prefix,
+        embed = (
+            at_endpoint(runtime.embeddings, registered.endpoint)
+            if registered.directory is None
+            else runtime.local_models.directories.of(registered.directory, questions=True).embed
         )
-    except (CallFailed, EmbedderUnfit) as error:
+        check_vectors(embed, registered.question_prefix, registered.passage_prefix)
+    except (CallFailed, WorkerDied, EmbedderUnfit) as error:
         problem = str(error)
     runtime.local_models.note(name, problem)
     return EmbedderCheck(
@@ -185,6 +186,35 @@ def list_usable_embedders(access: Editor) -> Page[EmbedderName]:
                 )
             )
     return Page(items=items)
+
+
+def _facts(directory: str) -> DirectoryFacts:
+    """Return what the files of a directory say. Raises Refused."""
+    path = Path(directory)
+    for name in ("model.onnx", "tokenizer.json"):
+        if not path.is_absolute() or not (path / name).is_file():
+            raise Refused(
+                "directory", f"There is no {name} in {directory!r}. Name the whole path of one."
+            )
+    return directory_facts(path)
+
+
+def _embed(runtime: Runtime, body: EmbedderIn) -> Embed:
+    """Return what embeds texts with an embedder that is not registered yet."""
+    if body.directory is not None:
+        return runtime.local_models.directories.of(Path(body.directory), questions=True).embed
+    assert body.url is not None
+    endpoint = EmbeddingEndpoint(
+        body.name,
+        body.url,
+        body.remote,
+        secret=body.secret or None,
+        dimensions=body.dimensions,
+        cut=body.dimensions is not None,
+        batch=body.batch,
+        seconds=body.seconds,
+    )
+    return at_endpoint(runtime.embeddings, endpoint)
 
 
 def _check_name(session: Session, name: str, own: str | None) -> None:
