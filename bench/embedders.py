@@ -1,8 +1,9 @@
 """Texts per second through an embedder over HTTP, against its client alone, in one run.
 
-The simulated server takes 50 ms a request. An edition is built with it while the service runs; then
-the same texts go through the bare client, with as many requests at once. The goal is 0.9. Questions
-are timed in the same way: what a search adds to the time of the server should be below 10 ms.
+The simulated server takes 50 ms a request: with the defaults it limits the speed. An edition is
+built with it while the service runs; then the same texts go through the bare client, with as many
+requests at once. The goal is 0.9. What a search adds to the time of the server for a question's
+vector should be below 10 ms.
 """
 
 from __future__ import annotations
@@ -31,7 +32,6 @@ from ingest import documents  # isort: skip
 
 SERVICE, SERVER = 8479, 8478
 PAUSE = 0.05
-AT_ONCE, BATCH = 4, 64
 
 
 @contextmanager
@@ -74,6 +74,8 @@ def reached(url: str) -> None:
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--passages", type=int, default=3000)
+    parser.add_argument("--batch", type=int, default=8, help="texts of a request")
+    parser.add_argument("--at-once", type=int, default=1, help="requests at once")
     arguments = parser.parse_args()
     url, address = f"http://127.0.0.1:{SERVICE}", f"http://127.0.0.1:{SERVER}/v1"
     with (
@@ -95,16 +97,22 @@ def main() -> None:
             operator.use_team(slug)
             secret = operator.invite("bench@localhost", "Bench", "owner").secret
             operator.register_embedder(
-                EmbedderIn(name="remote", url=address, remote="slow", batch=BATCH, at_once=AT_ONCE)
+                EmbedderIn(
+                    name="remote",
+                    url=address,
+                    remote="slow",
+                    batch=arguments.batch,
+                    at_once=arguments.at_once,
+                )
             )
         with Client(url, team=slug) as client:
             client.accept_invitation(str(secret), password="a password for the bench")
-            measure(client, arguments.passages, address)
+            measure(client, arguments, address)
 
 
-def measure(client: Client, target: int, address: str) -> None:
+def measure(client: Client, arguments: argparse.Namespace, address: str) -> None:
     kb = client.create_kb("Bench").slug
-    for name, data in documents(None, target, short=True):
+    for name, data in documents(None, arguments.passages, short=True):
         client.add_document(kb, data, name)
     while client.show_kb(kb).pending:
         time.sleep(0.5)
@@ -114,13 +122,23 @@ def measure(client: Client, target: int, address: str) -> None:
         for passage in client.list_passages(kb, document.name)
     ]
     estimate = client.estimate_edition(kb, "remote")
-    started = time.monotonic()
     splitting = Splitting(windows=False)
+    # With vectors that are kept already: all that building takes besides embedding.
+    started = time.monotonic()
+    client.build_edition(kb, splitting, wait=True)
+    rest = time.monotonic() - started
+    started = time.monotonic()
     client.build_edition(kb, splitting, embedder="remote", wait=True)
-    built = len(texts) / (time.monotonic() - started)
+    took = time.monotonic() - started
+    built = len(texts) / took
 
     endpoint = EmbeddingEndpoint(
-        "remote", address, "slow", dimensions=256, batch=BATCH, at_once=AT_ONCE
+        "remote",
+        address,
+        "slow",
+        dimensions=256,
+        batch=arguments.batch,
+        at_once=arguments.at_once,
     )
     caller = Caller()
     bare_client = EmbeddingClient(caller)
@@ -128,7 +146,7 @@ def measure(client: Client, target: int, address: str) -> None:
     bare_client.embed(endpoint, texts)
     bare = len(texts) / (time.monotonic() - started)
 
-    client.activate_edition(kb, 2)
+    client.activate_edition(kb, 3)
     alone, searched, own = [], [], []
     for number in range(40):
         question = f"When does crane {number} stop in the wind?"
@@ -149,6 +167,7 @@ def measure(client: Client, target: int, address: str) -> None:
     print(f"{len(texts)} passages, {estimate.tokens} tokens estimated")
     print(f"bare client        {bare:8.0f} texts/s")
     print(f"building an edition{built:8.0f} texts/s   {built / bare:.2f}")
+    print(f"it took {took:.1f} s, and {rest:.1f} s with vectors that are kept already")
     print(
         f"question: server {1000 * statistics.median(alone):.1f} ms, added by embedding it"
         f" {1000 * added:.1f} ms"

@@ -46,12 +46,6 @@ def ask(page: Page, question: str) -> None:
 
 
 @take
-def kbs(page: Page) -> None:
-    page.goto(f"{TEAM}/kbs")
-    page.get_by_role("link", name="Harbour rules").first.wait_for()
-
-
-@take
 def documents(page: Page) -> None:
     page.goto(f"{KB}/documents")
     page.get_by_role("link", name="Storm plan").first.wait_for()
@@ -96,9 +90,23 @@ def phone(page: Page) -> None:
 
 
 @take
-def team(page: Page) -> None:
-    page.goto(f"{TEAM}/team")
-    page.locator("tbody tr").first.wait_for()
+def recording(page: Page) -> None:
+    _cited(page, "Where do yachts fill their tanks?")
+    page.locator("audio").wait_for()
+
+
+@take
+def picture(page: Page) -> None:
+    _cited(page, "What stands in front of the right bollard in the notice on bollard 7?")
+    page.wait_for_function("[...document.images].every((image) => image.complete)")
+
+
+def _cited(page: Page, question: str) -> None:
+    """Ask the notices, and open the first citation."""
+    page.goto(f"{TEAM}/kbs/notices-and-returns/ask")
+    ask(page, question)
+    page.locator("[data-note]").first.click()
+    page.locator("mark").first.wait_for()
 
 
 @take

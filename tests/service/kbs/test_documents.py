@@ -140,7 +140,7 @@ def hostile_files() -> dict[str, tuple[bytes, str]]:
         "empty.txt": (b"", "empty"),
         "bomb.docx": (bomb.getvalue(), "too_large"),
         "picture.png": (b"\x89PNG\r\n\x1a\n" + b"\0" * 64, "damaged"),
-        "film.mp4": (b"\0\0\0\x18ftypmp42" + b"\0" * 64, "unsupported"),
+        "film.mp4": (b"\0\0\0\x18ftypmp42" + b"\0" * 64, "damaged"),
         "noise.bin": (bytes(range(256)) * 40, "undecodable"),
     }
 

@@ -100,7 +100,8 @@ class _Caller:
         self._client = client
         self._registered = registered
         self.at_once = registered.endpoint.batch
-        self.calls = registered.endpoint.at_once
+        # One more than the server takes: it waits while the vectors of the last are stored.
+        self.calls = registered.endpoint.at_once + 1
 
     def embed_owned(self, texts: Sequence[Owned]) -> Embedded:
         """Return the vectors of texts. Raises EmbedderAway."""
