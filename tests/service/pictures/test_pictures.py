@@ -178,7 +178,7 @@ def test_a_model_that_does_not_see_is_asked_again_later(
     client.add_document(kb, picture("orange"), "yard.png")
     until(lambda: client.show_document(kb, "yard.png").error is not None)
     waiting = client.show_document(kb, "yard.png")
-    assert waiting.state == "describing"
+    assert (waiting.state, waiting.error_code) == ("failed", "needs_description")
     assert "is asked again later" in str(waiting.error)
     assert "does not take pictures" in str(waiting.error)
     client.change_kb(kb, viewer=seeing(operator, eyes))

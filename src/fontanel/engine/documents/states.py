@@ -18,6 +18,9 @@ NOT_INDEXED = (
     DocumentState.REMOVED,
 )
 
+#: The error code of a document without text whose pictures cannot be described now.
+NEEDS_DESCRIPTION = "needs_description"
+
 _S = DocumentState
 #: Where a document can go from each state.
 TRANSITIONS: dict[DocumentState, frozenset[DocumentState]] = {
@@ -79,21 +82,16 @@ def needs_transcript(document: Document, why: str) -> None:
     document.error_code, document.error = "needs_transcript", why
 
 
-def transcribing(document: Document, share: float, why: str | None = None) -> None:
-    """A recording is being transcribed.
-
-    Args:
-        share: How much of it is done, 0-1.
-        why: Why it waits, if it does.
-    """
+def transcribing(document: Document, share: float) -> None:
+    """A recording is being transcribed, of which a share is done."""
     _enter(document, _S.TRANSCRIBING, share)
-    document.error_code, document.error = None, why
+    _clear_error(document)
 
 
-def describing(document: Document, share: float, why: str | None = None) -> None:
-    """The pictures of a document without text are being described; see `transcribing`."""
+def describing(document: Document, share: float) -> None:
+    """The pictures of a document without text are being described; a share is done."""
     _enter(document, _S.DESCRIBING, share)
-    document.error_code, document.error = None, why
+    _clear_error(document)
 
 
 def fail_waiting(document: Document, code: str, message: str) -> None:

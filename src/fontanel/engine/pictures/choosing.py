@@ -6,6 +6,7 @@ from sqlalchemy import and_, func, or_, select, update
 from sqlalchemy.orm import Session
 
 from fontanel.engine.documents import states
+from fontanel.engine.documents.states import NEEDS_DESCRIPTION
 from fontanel.engine.ingest.queue import add_job
 from fontanel.facts import DocumentState
 from fontanel.records.tables import Document, Kb, Revision
@@ -29,7 +30,12 @@ def viewer_changed(session: Session, kb: Kb) -> None:
     )
     if kb.viewer is None:
         described = and_(Revision.viewed_by.is_not(None), Revision.pictures > 0)
-        waiting = here.where(Document.state == DocumentState.DESCRIBING)
+        waiting = here.where(
+            or_(
+                Document.state == DocumentState.DESCRIBING,
+                Document.error_code == NEEDS_DESCRIPTION,
+            )
+        )
         for document in session.scalars(waiting):
             states.fail_waiting(document, "no_text", _NO_VIEWER)
         again = here.where(Document.state == DocumentState.INDEXED, described)

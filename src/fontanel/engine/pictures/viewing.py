@@ -17,6 +17,7 @@ from fontanel.core.describing.by_model import DescriptionUnusable
 from fontanel.core.describing.pictures import MAX_TOKENS, picture_request, taken_picture
 from fontanel.engine.answering.background import VIEWED, Price, background_model, record_use
 from fontanel.engine.documents import states
+from fontanel.engine.documents.states import NEEDS_DESCRIPTION
 from fontanel.engine.ingest.queue import add_job
 from fontanel.engine.pictures.found import waiting_pictures
 from fontanel.engine.runtime.fault_points import fault
@@ -254,17 +255,25 @@ class Viewing:
                 started=started,
             )
             document = session.get(Document, task.document_key)
-            if document is not None and document.state == DocumentState.DESCRIBING:
+            if document is None or not _has_no_text(document):
+                return
+            if again_at is None:
                 share = 1 - len(task.pictures) / max(1, task.max_pictures)
-                waits = f"The model {task.model!r} is asked again later: {error}."
-                states.describing(document, max(0.0, share), waits if again_at else None)
+                states.describing(document, max(0.0, share))
+            else:
+                why = f"The model {task.model!r} is asked again later: {error}."
+                states.fail_waiting(document, NEEDS_DESCRIPTION, why)
 
     def _report(self, task: _Task, why: str) -> None:
         """Tell people who wait for a document without text why nothing becomes of it."""
+        with self._records.reading() as session:
+            document = session.get(Document, task.document_key)
+            if document is None or not _has_no_text(document) or document.error == why:
+                return
         with self._records.writing() as session:
             document = session.get(Document, task.document_key)
-            if document is not None and document.state == DocumentState.DESCRIBING:
-                states.describing(document, document.progress or 0.0, why)
+            if document is not None and _has_no_text(document):
+                states.fail_waiting(document, NEEDS_DESCRIPTION, why)
 
     def _read_again(self, task: _Task) -> None:
         """Queue a document whose pictures are settled, or whose model was taken away."""
@@ -272,7 +281,7 @@ class Viewing:
             document = session.get(Document, task.document_key)
             if document is None or document.latest_revision_id != task.revision_id:
                 return
-            if document.state in _SEEN:
+            if document.state in _SEEN or _has_no_text(document):
                 states.queue(document)
                 add_job(session, document, task.revision_id)
 
@@ -280,6 +289,11 @@ class Viewing:
 def _taken(reply: object) -> PicturesTaken:
     assert isinstance(reply, PicturesTaken)
     return reply
+
+
+def _has_no_text(document: Document) -> bool:
+    """Return whether a document waits for descriptions, without which it has no text."""
+    return document.state == DocumentState.DESCRIBING or document.error_code == NEEDS_DESCRIPTION
 
 
 def _unviewed(kb: Kb) -> Select[Document, Revision]:
@@ -290,11 +304,12 @@ def _unviewed(kb: Kb) -> Select[Document, Revision]:
         .join(Revision, Revision.id == Document.latest_revision_id)
         .where(
             Document.kb_id == kb.id,
-            Document.state.in_(_SEEN),
+            or_(Document.state.in_(_SEEN), Document.error_code == NEEDS_DESCRIPTION),
             Revision.id.in_(have),
             or_(Revision.viewed_by.is_(None), Revision.viewed_by != kb.viewer),
         )
-        .order_by(Document.changed_at, Document.key)
+        .order_by(Document.key)
+        .execution_options(yield_per=16)
     )
 
 

@@ -86,8 +86,9 @@ class Transcribing:
         self._cutter = cutter
         self._lock = threading.Lock()
         self._busy: set[int] = set()
-        #: Transcriber -> when it may be asked again, and the version of its settings that failed.
-        self._barred: dict[str, tuple[float, int]] = {}
+        #: Team (empty for all) and transcriber -> when it may be asked again, and the version of
+        #: its settings that failed.
+        self._barred: dict[tuple[str, str], tuple[float, int]] = {}
         self._last_kb = ""
 
     def transcribe_next(self) -> bool:
@@ -118,7 +119,7 @@ class Transcribing:
         """Return the oldest document that waits, of the knowledge base after the last one."""
         with self._records.reading() as session:
             waiting = (
-                select(Kb.id, Kb.transcriber)
+                select(Kb.id, Kb.team_id, Kb.transcriber)
                 .where(Kb.transcriber.is_not(None))
                 .where(
                     select(Document.key)
@@ -129,8 +130,8 @@ class Transcribing:
             )
             kbs = [
                 kb
-                for kb, transcriber in session.execute(waiting)
-                if self._open(session, str(transcriber))
+                for kb, team, transcriber in session.execute(waiting)
+                if self._open(session, team, str(transcriber))
             ]
             later = [kb for kb in kbs if kb > self._last_kb]
             for kb_id in [*later, *(kb for kb in kbs if kb <= self._last_kb)]:
@@ -150,9 +151,11 @@ class Transcribing:
                     return int(oldest)
         return None
 
-    def _open(self, session: Session, transcriber: str) -> bool:
-        """Return whether a transcriber may be asked now."""
-        until, version = self._barred.get(transcriber, (0.0, 0))
+    def _open(self, session: Session, team_id: str, transcriber: str) -> bool:
+        """Return whether a transcriber may be asked now for a team."""
+        until, version = max(
+            self._barred.get((team, transcriber), (0.0, 0)) for team in ("", team_id)
+        )
         if time.monotonic() >= until:
             return True
         row = find_transcriber(session, transcriber)
@@ -179,8 +182,9 @@ class Transcribing:
                 parts = parts_of(session, kb.team_id, revision.sha256, name, spoken)
                 return self._at(document, revision, row, endpoint, spoken, parts)
             found = find_transcriber(session, name)
-        self._bar(name, _LOOK_AGAIN, found)
-        self._needs_transcript(document_key, problem)
+            team_id, kb_id = kb.team_id, kb.id
+        self._bar(team_id, name, _LOOK_AGAIN, found)
+        self._needs_transcript(kb_id, problem)
         return None
 
     def _at(
@@ -214,7 +218,7 @@ class Transcribing:
 
     def _do(self, task: _Task) -> None:
         """Cut a part out, have it transcribed, and record it."""
-        self._report(task, None)
+        self._report(task)
         sounds: list[bytes] = []
         path = str(self._blobs.path(task.sha256))
         request = CutSound(
@@ -255,8 +259,12 @@ class Transcribing:
             row = find_transcriber(session, name)
             if row is not None:
                 row.error, row.checked_at = str(error), now()
-        self._bar(name, min(max(error.after or 0.0, _PAUSE), _MAX_PAUSE), row)
-        self._report(task, f"The transcriber {name!r} is asked again later: {error}.")
+        self._bar("", name, min(max(error.after or 0.0, _PAUSE), _MAX_PAUSE), row)
+        with self._records.writing() as session:
+            document = session.get(Document, task.document_key)
+            if document is not None and self._is_current(document, task):
+                why = f"The transcriber {name!r} is asked again later: {error}."
+                states.needs_transcript(document, why)
 
     def _keep(self, task: _Task, cut: SoundCut, done: Transcribed, started: datetime) -> None:
         """Record a part; after the last, queue the document to be read with its transcript."""
@@ -292,7 +300,7 @@ class Transcribing:
             if cut.last:
                 self._queue(session, task.document_key, task.revision_id)
             else:
-                self._progress(session, replace(task, start=cut.end), None)
+                self._progress(session, replace(task, start=cut.end))
 
     def _queue(self, session: Session, document_key: int, revision_id: str) -> None:
         document = session.get(Document, document_key)
@@ -302,15 +310,15 @@ class Transcribing:
             states.queue(document)
             add_job(session, document, revision_id)
 
-    def _report(self, task: _Task, why: str | None) -> None:
+    def _report(self, task: _Task) -> None:
         with self._records.writing() as session:
-            self._progress(session, task, why)
+            self._progress(session, task)
 
-    def _progress(self, session: Session, task: _Task, why: str | None) -> None:
+    def _progress(self, session: Session, task: _Task) -> None:
         document = session.get(Document, task.document_key)
         if document is not None and self._is_current(document, task):
             share = min(0.99, task.start / task.duration) if task.duration else 0.0
-            states.transcribing(document, share, why)
+            states.transcribing(document, share)
 
     def _is_current(self, document: Document, task: _Task) -> bool:
         return document.state in _UNTRANSCRIBED and document.latest_revision_id == task.revision_id
@@ -322,20 +330,23 @@ class Transcribing:
                 states.fail_waiting(document, code, error)
         log.info("recording not transcribed", revision=task.revision_id, error=error)
 
-    def _needs_transcript(self, document_key: int, problem: str) -> None:
+    def _needs_transcript(self, kb_id: str, problem: str) -> None:
+        """Say at all recordings of a knowledge base why nothing becomes of them."""
+        unsaid = select(Document).where(
+            Document.kb_id == kb_id,
+            Document.state.in_(_UNTRANSCRIBED),
+            (Document.state != DocumentState.NEEDS_TRANSCRIPT) | (Document.error != problem),
+        )
         with self._records.reading() as session:
-            document = session.get(Document, document_key)
-            kb_id = None if document is None else document.kb_id
+            if session.scalar(unsaid.limit(1)) is None:
+                return
         with self._records.writing() as session:
-            waiting = select(Document).where(
-                Document.kb_id == kb_id, Document.state.in_(_UNTRANSCRIBED)
-            )
-            for one in session.scalars(waiting):
-                if one.state != DocumentState.NEEDS_TRANSCRIPT or one.error != problem:
-                    states.needs_transcript(one, problem)
+            for one in session.scalars(unsaid):
+                states.needs_transcript(one, problem)
 
-    def _bar(self, name: str, seconds: float, row: Transcriber | None) -> None:
-        self._barred[name] = (time.monotonic() + seconds, row.version if row is not None else 0)
+    def _bar(self, team_id: str, name: str, seconds: float, row: Transcriber | None) -> None:
+        until = time.monotonic() + seconds
+        self._barred[team_id, name] = (until, row.version if row is not None else 0)
 
 
 def _moved(cue: Cue, by: float) -> Cue:
