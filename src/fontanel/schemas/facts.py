@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from fontanel.schemas.base import Model
-from fontanel.schemas.kbs import Splitting, StateName
+from fontanel.schemas.documents import StateName
+from fontanel.schemas.kbs import Splitting
 
 
 class FactsOut(Model):

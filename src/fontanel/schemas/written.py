@@ -8,7 +8,7 @@ from pydantic import Field, StringConstraints, model_validator
 
 from fontanel.facts import MAX_EDITABLE_BYTES
 from fontanel.schemas.base import Model, Tags
-from fontanel.schemas.kbs import RevisionOut, StateName
+from fontanel.schemas.documents import RevisionOut, StateName
 
 WrittenText = Annotated[str, StringConstraints(max_length=MAX_EDITABLE_BYTES)]
 

@@ -206,7 +206,9 @@ class TurnRecorder:
         turn.citations = [StoredCitation.of(citation).dump() for citation in answer.citations]
         turn.evidence = [StoredEvidence.of(passage).dump() for passage in answer.evidence]
         turn.statements = [dump_statement(statement) for statement in answer.statements]
-        turn.prompt = [asdict(message) for message in answer.prompt]
+        turn.prompt = [
+            {"role": message.role, "content": message.content} for message in answer.prompt
+        ]
         turn.raw = answer.raw
         turn.approved = None if answer.approval is None else dump_approval(answer.approval)
         turn.choices = [asdict(choice) for choice in answer.choices]
