@@ -11,6 +11,8 @@ from tests.conftest import DOCUMENTS, TeamSetup
 
 ROOT = Path(__file__).parents[2]
 MARINE, PASSENGERS = "marine-operations", "passenger-services"
+#: The words of the demo's recording, as its transcriber returns them.
+SPOKEN = "recordings"
 #: Each example question: the folder that it is asked of, and what the answer must say.
 EXPECTED = {
     "Who closes the port?": (MARINE, "The harbour master alone closes and opens the port."),
@@ -27,6 +29,11 @@ EXPECTED = {
     "What do I do when I see oil on the water?": (MARINE, "2. Call the duty office on 555 0119."),
     "Can I bring my dog?": (PASSENGERS, "Dogs travel for 6 crowns"),
     "What does a motorcycle cost?": (PASSENGERS, "14 crowns"),
+    "Until when is fresh water cut off at the visitors' pontoon?": (
+        SPOKEN,
+        "Fresh water at the visitors' pontoon is cut off until Friday noon, because a pipe is"
+        " repaired.",
+    ),
 }
 #: A follow-up, and the question that it is asked after.
 FOLLOWS = {"And from other directions?": "What is the wind limit for leaving the outer berth?"}
@@ -60,7 +67,10 @@ def kbs(marine: tuple[TeamSetup, str]) -> dict[str, tuple[TeamSetup, str]]:
         team.client.add_document(other, path)
     for document in list(team.client.list_documents(other)):
         assert team.client.wait_for_document(other, document.id).state == "indexed"
-    return {MARINE: (team, slug), PASSENGERS: (team, other)}
+    spoken = team.client.create_kb("Spoken notices").slug
+    transcript = ROOT / "demo" / "recordings" / "visitors-pontoon.vtt"
+    team.client.add_document(spoken, transcript, wait=True)
+    return {MARINE: (team, slug), PASSENGERS: (team, other), SPOKEN: (team, spoken)}
 
 
 @pytest.mark.parametrize("question", EXPECTED)
