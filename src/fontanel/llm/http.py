@@ -16,6 +16,8 @@ TRANSIENT = frozenset({408, 409, 425, 429, 500, 502, 503, 504, 529})
 CONNECT_SECONDS = 5.0
 #: The longest pause before another try that a person can be made to wait for.
 LONGEST_PAUSE = 10.0
+#: Seconds that work in the background waits for a server that failed.
+_MIN_WAIT, _MAX_WAIT = 15.0, 600.0
 _REASONS = {
     401: "it refuses the secret",
     403: "it refuses the secret",
@@ -82,6 +84,11 @@ class CallFailed(FontanelError):
         self.after = after
         self.refused = refused
         self.temporary = temporary
+
+    @property
+    def pause(self) -> float:
+        """Seconds after which work in the background asks again."""
+        return min(max(self.after or 0.0, _MIN_WAIT), _MAX_WAIT)
 
 
 class Reached(Protocol):

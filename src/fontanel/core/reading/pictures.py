@@ -16,6 +16,11 @@ from fontanel.core.reading.model import (
     Reading,
 )
 
+#: Why a document without text has failed.
+ONLY_PICTURES = (
+    "No text was found in the file, only pictures. A model can describe them: choose one in the"
+    " settings of the knowledge base."
+)
 #: What is smaller than this in pixels, or longer for its width, is an ornament.
 _MIN_SIDE, _MIN_AREA, _MAX_ASPECT = 64, 20_000, 8.0
 #: A picture that a document has more often is a logo or a rule.

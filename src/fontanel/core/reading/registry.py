@@ -17,7 +17,7 @@ from fontanel.core.reading.model import (
     ReadingBuilder,
     ReadingFailed,
 )
-from fontanel.core.reading.pictures import PictureText, with_pictures
+from fontanel.core.reading.pictures import ONLY_PICTURES, PictureText, with_pictures
 from fontanel.core.reading.spoken.cues import Cue
 from fontanel.core.text.language import detect_language
 from fontanel.core.text.sentences import capitalised
@@ -143,8 +143,7 @@ class PicturesAlone(ReadingFailed):
     def __init__(self, media_type: str, pictures: Sequence[Picture]) -> None:
         super().__init__(
             "no_text",
-            "No text was found in the file, only pictures. A model can describe them: choose one in"
-            " the settings of the knowledge base.",
+            ONLY_PICTURES,
         )
         self.media_type = media_type
         self.pictures = pictures

@@ -25,10 +25,6 @@ from fontanel.llm import CallFailed, EmbeddingClient
 from fontanel.records.tables import Team, now
 from fontanel.records.unit_of_work import Records
 
-#: Seconds that jobs wait when an embedder gives no vectors, at least and at most.
-_PAUSE, _MAX_PAUSE = 15.0, 600.0
-
-
 #: Threads that work with one embedder.
 _THREADS_EACH = 2
 
@@ -115,8 +111,7 @@ class _Caller:
         except CallFailed as error:
             if not error.refused:
                 self._embedders.note(name, str(error))
-            pause = min(max(error.after or 0.0, _PAUSE), _MAX_PAUSE)
-            raise EmbedderAway(str(error), pause, refused=error.refused) from error
+            raise EmbedderAway(str(error), error.pause, refused=error.refused) from error
         self._embedders.note(name, None)
         elapsed = time.monotonic() - began
         return Embedded(done.vectors, partial(self._record, texts, done.tokens, started, elapsed))

@@ -5,16 +5,12 @@ from __future__ import annotations
 from sqlalchemy import and_, func, or_, select, update
 from sqlalchemy.orm import Session
 
+from fontanel.core.reading.pictures import ONLY_PICTURES
 from fontanel.engine.documents import states
+from fontanel.engine.documents.documents import retry_document
 from fontanel.engine.documents.states import NEEDS_DESCRIPTION
-from fontanel.engine.ingest.queue import add_job
 from fontanel.facts import DocumentState
 from fontanel.records.tables import Document, Kb, Revision
-
-_NO_VIEWER = (
-    "No text was found in the file, only pictures. A model can describe them: choose one in the"
-    " settings of the knowledge base."
-)
 
 
 def viewer_changed(session: Session, kb: Kb) -> None:
@@ -37,7 +33,7 @@ def viewer_changed(session: Session, kb: Kb) -> None:
             )
         )
         for document in session.scalars(waiting):
-            states.fail_waiting(document, "no_text", _NO_VIEWER)
+            states.fail_waiting(document, "no_text", ONLY_PICTURES)
         again = here.where(Document.state == DocumentState.INDEXED, described)
     else:
         alone = and_(Document.state == DocumentState.FAILED, Revision.pictures > 0)
@@ -48,8 +44,7 @@ def viewer_changed(session: Session, kb: Kb) -> None:
         )
         again = here.where(or_(alone, unsearched))
     for document in session.scalars(again).all():
-        states.queue(document)
-        add_job(session, document, document.latest_revision_id)
+        retry_document(session, document)
 
 
 def max_pictures_changed(session: Session, kb: Kb, limit: int) -> None:

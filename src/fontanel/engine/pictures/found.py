@@ -20,6 +20,9 @@ from fontanel.records.tables import (
     TextModel,
 )
 
+_DESCRIBED = PictureDescription.description != ""
+_FAILED = and_(PictureDescription.error.is_not(None), PictureDescription.again_at.is_(None))
+
 
 def record_pictures(
     session: Session,
@@ -33,6 +36,10 @@ def record_pictures(
     Args:
         described: The hashes of those whose descriptions are in its text.
     """
+    if not pictures and not revision.pictures:
+        # Most documents have none: nothing is stored of them, and nothing was before.
+        revision.pictures, revision.viewed_by = 0, kb.viewer
+        return
     session.execute(delete(RevisionPicture).where(RevisionPicture.revision_id == revision.id))
     revision.pictures = len(pictures)
     session.add_all(
@@ -58,27 +65,25 @@ def waiting_pictures(session: Session, kb: Kb, revision_id: str) -> Sequence[Rev
     """Return the pictures of a revision that the knowledge base's model has yet to describe."""
     if kb.viewer is None:
         return []
-    settled = exists().where(
-        PictureDescription.team_id == kb.team_id,
-        PictureDescription.sha256 == RevisionPicture.sha256,
-        PictureDescription.model == kb.viewer,
-        is_settled(),
-    )
     return session.scalars(
         select(RevisionPicture)
         .where(
             RevisionPicture.revision_id == revision_id,
             RevisionPicture.number < kb.max_pictures,
-            ~settled,
+            ~_is_settled(kb.team_id, kb.viewer),
         )
         .order_by(RevisionPicture.number)
     ).all()
 
 
-def is_settled() -> ColumnElement[bool]:
-    """Return whether a picture is described, or will not be."""
-    failed = and_(PictureDescription.error.is_not(None), PictureDescription.again_at.is_(None))
-    return or_(PictureDescription.description != "", failed)
+def _is_settled(team_id: str, model: str) -> ColumnElement[bool]:
+    """Return whether a model has described a revision's picture, or will not."""
+    return exists().where(
+        PictureDescription.team_id == team_id,
+        PictureDescription.sha256 == RevisionPicture.sha256,
+        PictureDescription.model == model,
+        or_(_DESCRIBED, _FAILED),
+    )
 
 
 def texts_of(session: Session, kb: Kb, document_key: int) -> dict[str, PictureText]:
@@ -89,7 +94,7 @@ def texts_of(session: Session, kb: Kb, document_key: int) -> dict[str, PictureTe
         select(PictureDescription).where(
             PictureDescription.team_id == kb.team_id,
             PictureDescription.model == kb.viewer,
-            PictureDescription.description != "",
+            _DESCRIBED,
             PictureDescription.sha256.in_(
                 select(RevisionPicture.sha256)
                 .join(Revision, Revision.id == RevisionPicture.revision_id)
@@ -129,13 +134,7 @@ class PictureEstimate:
 
 def estimate_pictures(session: Session, kb: Kb, model: TextModel) -> PictureEstimate:
     """Return what it would take to have a model describe a knowledge base's pictures."""
-    described = exists().where(
-        PictureDescription.team_id == kb.team_id,
-        PictureDescription.sha256 == RevisionPicture.sha256,
-        PictureDescription.model == model.name,
-        is_settled(),
-    )
-    rows = session.scalars(_current(kb).where(~described)).all()
+    rows = session.scalars(_current(kb).where(~_is_settled(kb.team_id, model.name))).all()
     sizes = {row.sha256: (row.width, row.height) for row in rows}
     read = sum(picture_tokens(*size) for size in sizes.values())
     written = ANSWERED_TOKENS * len(sizes)
@@ -162,10 +161,8 @@ def count_pictures(session: Session, kb: Kb) -> PictureCounts:
     shas = _current(kb).with_only_columns(RevisionPicture.sha256).distinct().subquery()
     rows = select(
         func.count(),
-        func.count().filter(PictureDescription.description != ""),
-        func.count().filter(
-            PictureDescription.error.is_not(None), PictureDescription.again_at.is_(None)
-        ),
+        func.count().filter(_DESCRIBED),
+        func.count().filter(_FAILED),
         func.max(PictureDescription.error),
     ).select_from(
         shas.outerjoin(

@@ -17,8 +17,8 @@ from fontanel.core.describing.by_model import DescriptionUnusable
 from fontanel.core.describing.pictures import MAX_TOKENS, picture_request, taken_picture
 from fontanel.engine.answering.background import VIEWED, Price, background_model, record_use
 from fontanel.engine.documents import states
+from fontanel.engine.documents.documents import retry_document
 from fontanel.engine.documents.states import NEEDS_DESCRIPTION
-from fontanel.engine.ingest.queue import add_job
 from fontanel.engine.pictures.found import waiting_pictures
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.workers.messages import Failed, PicturesTaken, TakePictures
@@ -282,8 +282,7 @@ class Viewing:
             if document is None or document.latest_revision_id != task.revision_id:
                 return
             if document.state in _SEEN or _has_no_text(document):
-                states.queue(document)
-                add_job(session, document, task.revision_id)
+                retry_document(session, document)
 
 
 def _taken(reply: object) -> PicturesTaken:

@@ -17,7 +17,7 @@ from fontanel.core.answering import TokenUse
 from fontanel.core.reading.spoken.cues import Cue
 from fontanel.engine.answering.background import TRANSCRIBED, record_use
 from fontanel.engine.documents import states
-from fontanel.engine.ingest.queue import add_job
+from fontanel.engine.documents.documents import retry_document
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.transcription.registered import (
     TranscriberUnusable,
@@ -40,8 +40,6 @@ log = structlog.get_logger()
 
 #: Seconds that two parts of a recording share.
 OVERLAP = 10.0
-#: Seconds after which a transcriber that failed is asked again, at least and at most.
-_PAUSE, _MAX_PAUSE = 15.0, 600.0
 #: Seconds between checks whether a transcriber that cannot be used can be.
 _LOOK_AGAIN = 5.0
 #: Seconds that cutting a part may take.
@@ -259,7 +257,7 @@ class Transcribing:
             row = find_transcriber(session, name)
             if row is not None:
                 row.error, row.checked_at = str(error), now()
-        self._bar("", name, min(max(error.after or 0.0, _PAUSE), _MAX_PAUSE), row)
+        self._bar("", name, error.pause, row)
         with self._records.writing() as session:
             document = session.get(Document, task.document_key)
             if document is not None and self._is_current(document, task):
@@ -307,8 +305,7 @@ class Transcribing:
         if document is None or document.latest_revision_id != revision_id:
             return
         if document.state in _UNTRANSCRIBED:
-            states.queue(document)
-            add_job(session, document, revision_id)
+            retry_document(session, document)
 
     def _report(self, task: _Task) -> None:
         with self._records.writing() as session:
