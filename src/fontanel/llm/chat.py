@@ -12,7 +12,6 @@ import asyncio
 import base64
 import json
 import queue
-import random
 import threading
 import time
 from collections.abc import AsyncGenerator, Callable, Generator, Sequence
@@ -260,11 +259,7 @@ class ChatWriter:
                 return
             except _Transient as transient:
                 reason = str(transient)
-                pause = (
-                    0.3 * 2 ** (attempt - 1) * random.uniform(0.75, 1.25)
-                    if transient.after is None
-                    else transient.after
-                )
+                pause = http.pause_after(attempt, transient.after)
                 if begun or attempt == self._endpoint.tries or pause > http.LONGEST_PAUSE:
                     break
                 await asyncio.sleep(pause)

@@ -44,6 +44,15 @@ def retry_after(response: httpx.Response) -> float | None:
         return None
 
 
+def pause_after(attempt: int, after: float | None) -> float:
+    """Return the seconds before another attempt: what a server asks for, else longer each time.
+
+    Args:
+        attempt: The number of the attempt that failed, from 1.
+    """
+    return 0.3 * 2 ** (attempt - 1) * random.uniform(0.75, 1.25) if after is None else after
+
+
 def away(url: str) -> str:
     """Return the message for a server that cannot be reached."""
     return f"its server at {httpx.URL(url).host} cannot be reached"
@@ -137,8 +146,7 @@ class Caller:
             try:
                 return self._post(endpoint, path, limit, content)
             except CallFailed as failure:
-                pause = 0.3 * 2 ** (attempt - 1) * random.uniform(0.75, 1.25)
-                pause = pause if failure.after is None else failure.after
+                pause = pause_after(attempt, failure.after)
                 if not failure.temporary or attempt == endpoint.tries or pause > LONGEST_PAUSE:
                     raise
                 if self._stopping.wait(pause):
