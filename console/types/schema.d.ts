@@ -436,11 +436,51 @@ export interface paths {
         };
         /**
          * Estimate what an edition takes
-         * @description Texts, tokens and cost of embedding the documents again, as they are split now.
+         * @description Texts, tokens, cost and time of building an edition, with documents split as now.
          */
         get: operations["estimate_api_v1_teams__team__kbs__kb__editions_estimate_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/editions/{number}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pause the build of an edition
+         * @description What is built stays; documents that change meanwhile wait until the build is resumed.
+         */
+        post: operations["pause_api_v1_teams__team__kbs__kb__editions__number__pause_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/editions/{number}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Resume the build of an edition
+         * @description Go on where it was paused, with a larger budget if that was used up.
+         */
+        post: operations["resume_api_v1_teams__team__kbs__kb__editions__number__resume_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4764,6 +4804,11 @@ export interface components {
             cost: number;
             /** Currency */
             currency: string;
+            /**
+             * Seconds
+             * @description About how long building takes, at the pace of earlier documents; None if nothing was embedded before.
+             */
+            seconds: number | null;
         };
         /** EditionIn */
         EditionIn: {
@@ -4773,6 +4818,11 @@ export interface components {
              * @description The embedder; default: that of the active edition. `built-in`: the service's.
              */
             embedder?: string | null;
+            /**
+             * Budget
+             * @description The maximum cost of embedding, in the embedder's currency. At this cost the build pauses; the texts of the requests under way, at most 512, are completed.
+             */
+            budget?: number | null;
         };
         /**
          * EditionOut
@@ -4789,7 +4839,9 @@ export interface components {
              * State
              * @enum {string}
              */
-            state: "building" | "ready";
+            state: "building" | "paused" | "ready";
+            /** Paused By */
+            paused_by: ("person" | "budget") | null;
             splitting: components["schemas"]["Splitting"];
             /** Embedder */
             embedder: string | null;
@@ -4826,6 +4878,17 @@ export interface components {
              * @description At the pace so far; None when it is ready or nothing is done yet.
              */
             seconds_left: number | null;
+            /**
+             * Tokens
+             * @description Tokens that registered embedders read for it so far.
+             */
+            tokens: number;
+            /** Cost */
+            cost: number;
+            /** Currency */
+            currency: string;
+            /** Budget */
+            budget: number | null;
             /**
              * Created At
              * Format: date-time
@@ -4928,7 +4991,7 @@ export interface components {
             remote: string;
             /**
              * Dimensions
-             * @description Dimensions that the server is asked to cut its vectors to; only for embedders that were trained for it. Default: as they come.
+             * @description Only the first dimensions of the vectors are kept; for embedders that were trained for it. The server is asked to cut them; otherwise the service does. Default: all.
              */
             dimensions?: number | null;
             /**
@@ -5024,6 +5087,11 @@ export interface components {
             directory: string | null;
             /** Dimensions */
             dimensions: number;
+            /**
+             * Uncut
+             * @description Dimensions of its vectors before the service cuts them; None if it does not.
+             */
+            uncut: number | null;
             /** Question Prefix */
             question_prefix: string;
             /** Passage Prefix */
@@ -7475,6 +7543,14 @@ export interface components {
              */
             left_out: number;
         };
+        /** ResumeIn */
+        ResumeIn: {
+            /**
+             * Budget
+             * @description A new maximum cost. Default: as before.
+             */
+            budget?: number | null;
+        };
         /** RevisionOut */
         RevisionOut: {
             /** Id */
@@ -8476,6 +8552,13 @@ export interface components {
             /** Embedded */
             embedded: number;
             /**
+             * Tokens Used
+             * @description Tokens of registered embedders and models for its documents.
+             */
+            tokens_used: number;
+            /** Cost */
+            cost: number;
+            /**
              * Seconds
              * @description By stage: `taking` (listing and fetching) from start to end; what the documents took then, added up: `read`, `split`, `describe`, `words`, `embed`.
              */
@@ -9059,7 +9142,7 @@ export interface components {
              * By
              * @enum {string}
              */
-            by: "day" | "desk" | "kb" | "member" | "model";
+            by: "day" | "desk" | "kb" | "member" | "model" | "source";
             /** Rows */
             rows: components["schemas"]["UsageRow"][];
             total: components["schemas"]["UsageRow"];
@@ -9067,7 +9150,7 @@ export interface components {
         };
         /**
          * UsageRow
-         * @description The usage of a day, desk, knowledge base, asker or model, by its id and name.
+         * @description The usage of a day, desk, knowledge base, asker, model or source, by its id and name.
          *
          *     Each question counts in one row: `questions` is the sum of `answered`, `declined` and
          *     `unfinished`.
@@ -11408,6 +11491,138 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EditionEstimate"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pause_api_v1_teams__team__kbs__kb__editions__number__pause_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                number: number;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditionOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resume_api_v1_teams__team__kbs__kb__editions__number__resume_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                number: number;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["ResumeIn"] | null;
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditionOut"];
                 };
             };
             /** @description Not signed in */
@@ -20163,7 +20378,7 @@ export interface operations {
     show_usage_api_v1_teams__team__usage_get: {
         parameters: {
             query?: {
-                by?: "day" | "desk" | "kb" | "member" | "model";
+                by?: "day" | "desk" | "kb" | "member" | "model" | "source";
                 /** @description From this moment on; by default the last thirty days. */
                 since?: string | null;
                 /** @description Up to this moment. */
@@ -20232,7 +20447,7 @@ export interface operations {
     usage_csv_api_v1_teams__team__usage_csv_get: {
         parameters: {
             query?: {
-                by?: "day" | "desk" | "kb" | "member" | "model";
+                by?: "day" | "desk" | "kb" | "member" | "model" | "source";
                 /** @description From this moment on; by default the last thirty days. */
                 since?: string | null;
                 /** @description Up to this moment. */

@@ -215,6 +215,37 @@ def embedding_address() -> Iterator[str]:
         yield f"{url}/v1"
 
 
+def test_a_build_pauses_at_its_budget(
+    operate: Told, run: Run, team: TeamSetup, embedding_address: str
+) -> None:
+    kb = team.client.create_kb("Large").slug
+    for number in range(12):
+        words = " ".join(f"word{number}x{word}" for word in range(1500))
+        team.client.write_document(kb, f"rules-{number}.md", f"# Rules {number}\n\n{words}\n")
+    for number in range(12):
+        team.client.wait_for_document(kb, f"rules-{number}.md")
+    made = operate(
+        "embedder", "register", "dear", "--address", embedding_address, "--remote", "uncut",
+        "--secret", "tide", "--price", "1000", "--dimensions", "64",
+    )  # fmt: skip
+    assert "dear is registered, with 64 dimensions" in made.stdout, made.stderr
+    assert "64 of 128" in operate("embedder", "list").stdout
+    built = run("edition", "build", "--kb", kb, "--embedder", "dear", "--budget", "1")
+    assert built.returncode == 1
+    assert "Edition 2 is paused" in built.stdout
+    assert "of 1.00 EUR is used up" in built.stdout
+    assert "budget used up" in run("edition", "list", "--kb", kb).stdout
+    refused = run("edition", "resume", "--kb", kb, "2")
+    assert "Name a larger budget" in refused.stderr
+    resumed = run("edition", "resume", "--kb", kb, "2", "--budget", "1000")
+    assert "Edition 2 is being built" in resumed.stdout, resumed.stderr
+    until(lambda: team.client.list_editions(kb)[1].state == "ready")
+    assert "dear" in run("usage", "show", "--by", "model").stdout
+    assert "documents without a source" in run("usage", "show", "--by", "source").stdout
+    team.client.delete_kb(kb)
+    assert operate("embedder", "delete", "dear", "--yes").returncode == 0
+
+
 def test_an_embedder_from_registered_to_deleted(
     operate: Told, run: Run, team: TeamSetup, storm: str, embedding_address: str
 ) -> None:
@@ -236,6 +267,10 @@ def test_an_embedder_from_registered_to_deleted(
     built = run("edition", "build", "--kb", storm, "--embedder", "words")
     assert "Edition 2 is ready" in built.stdout, built.stderr
     assert "words" in run("edition", "list", "--kb", storm).stdout
+    assert "about" in run("edition", "estimate", "--kb", storm, "--embedder", "words").stdout
+    done = run("edition", "pause", "--kb", storm, "2")
+    assert done.returncode == 1
+    assert "Edition 2 is not being built" in done.stderr
     in_use = operate("embedder", "delete", "words", "--yes")
     assert in_use.returncode == 1
     assert "words is used by Harbour rules" in in_use.stderr

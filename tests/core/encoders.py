@@ -21,7 +21,11 @@ _MARKS = ("[PAD]", "[UNK]")
 
 
 def make_encoder(
-    directory: Path, words: str = "", inputs: tuple[str, ...] = (), **settings: dict[str, Any]
+    directory: Path,
+    words: str = "",
+    inputs: tuple[str, ...] = (),
+    dimensions: int = _SIZE,
+    **settings: dict[str, Any],
 ) -> Path:
     """Write an encoder that looks its words up; return its directory.
 
@@ -42,13 +46,17 @@ def make_encoder(
     )
     tokenizer.pre_tokenizer = pre_tokenizers.Whitespace()
     tokenizer.save(str(directory / "tokenizer.json"))
-    rows = np.array([_vector(word) for word in vocabulary], dtype=np.float32)
+    rows = np.array([_vector(word, dimensions) for word in vocabulary], dtype=np.float32)
     names = ("input_ids", "attention_mask", *inputs)
     graph = helper.make_graph(
         [helper.make_node("Gather", ["table", "input_ids"], ["last_hidden_state"])],
         "encoder",
         [helper.make_tensor_value_info(name, TensorProto.INT64, ["n", "t"]) for name in names],
-        [helper.make_tensor_value_info("last_hidden_state", TensorProto.FLOAT, ["n", "t", _SIZE])],
+        [
+            helper.make_tensor_value_info(
+                "last_hidden_state", TensorProto.FLOAT, ["n", "t", dimensions]
+            )
+        ],
         [numpy_helper.from_array(rows, "table")],
     )
     model = helper.make_model(graph, opset_imports=[helper.make_opsetid("", 17)], ir_version=9)
@@ -64,6 +72,6 @@ def _rest_of_words() -> Any:
     return Regex(r"(?<=\w{4})\w+")
 
 
-def _vector(word: str) -> np.ndarray[Any, np.dtype[np.float64]]:
+def _vector(word: str, dimensions: int) -> np.ndarray[Any, np.dtype[np.float64]]:
     seed = int.from_bytes(hashlib.sha256(word.encode()).digest()[:8], "big")
-    return np.random.default_rng(seed).standard_normal(_SIZE)
+    return np.random.default_rng(seed).standard_normal(dimensions)

@@ -71,3 +71,35 @@ def test_an_edition_and_a_knowledge_base_choose_theirs(
     page.get_by_role("button", name="Create").click()
     expect(page.get_by_role("heading", name="Other vectors")).to_be_visible()
     assert team.client.show_kb("other-vectors").embedder == name
+
+
+def test_a_build_pauses_at_its_budget_and_is_resumed(
+    page: Page, service: Service, embedding_server: str
+) -> None:
+    team = new_team(service)
+    team.client.create_kb("Rules")
+    for number in range(12):
+        words = " ".join(f"word{number}x{word}" for word in range(1500))
+        team.client.write_document("rules", f"rules-{number}.md", f"# Rules {number}\n\n{words}\n")
+        team.client.wait_for_document("rules", f"rules-{number}.md")
+    name = f"budget of {team.slug}"
+    with service.operator() as operator:
+        operator.register_embedder(
+            s.EmbedderIn(
+                name=name, url=embedding_server, remote="words", price=1000, teams=[team.slug]
+            )
+        )
+    sign_in(page, team)
+    page.goto(f"/t/{team.slug}/kbs/rules/settings")
+    editions = page.get_by_label("Editions")
+    editions.get_by_label("Embedder").select_option(label=f"{name}, 1000 EUR a million tokens")
+    editions.get_by_label("Pause at a cost of").fill("1")
+    editions.get_by_role("button", name="Build an edition").click()
+    row = editions.get_by_role("row").filter(has_text=name)
+    expect(row).to_contain_text("Paused, budget used up")
+    expect(row).to_contain_text("of 1.00 EUR")
+    expect(row.get_by_role("button", name="Resume")).to_be_disabled()
+    row.get_by_label("New budget of edition 2").fill("1000")
+    row.get_by_role("button", name="Resume").click()
+    expect(row).to_contain_text("ready")
+    expect(row).to_contain_text("of 1000.00 EUR")

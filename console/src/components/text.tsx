@@ -57,6 +57,12 @@ export function unitName(unit: string, number: number, label?: string | null): s
   return `${unit} ${label && (unit === "page" || unit === "sheet") ? label : number}`;
 }
 
+/** A time span in its largest fitting unit. */
+export function duration(seconds: number): string {
+  if (seconds < 60) return `${Math.max(1, Math.round(seconds))} s`;
+  return seconds < 3600 ? `${Math.round(seconds / 60)} min` : `${(seconds / 3600).toFixed(1)} h`;
+}
+
 /** An amount; small ones are not shown as nothing. */
 export function money(amount: number): string {
   return amount > 0 && amount < 0.01 ? "less than 0.01" : amount.toFixed(2);

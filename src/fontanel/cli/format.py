@@ -53,6 +53,13 @@ def clock(seconds: float) -> str:
     return f"{hours}:{minutes:02}:{rest:02}" if hours else f"{minutes}:{rest:02}"
 
 
+def duration(seconds: float) -> str:
+    """Return a time span in its largest fitting unit: `40 s`, `3 min`, `2.5 h`."""
+    if seconds < 60:
+        return f"{max(1, round(seconds))} s"
+    return f"{seconds / 60:.0f} min" if seconds < 3600 else f"{seconds / 3600:.1f} h"
+
+
 def money(amount: float) -> str:
     """Return an amount; a small one is not shown as nothing."""
     return "less than 0.01" if 0 < amount < 0.01 else f"{amount:.2f}"

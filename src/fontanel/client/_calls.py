@@ -135,6 +135,12 @@ class Calls(DeskCalls, ApprovedCalls, TrialCalls, QualityCalls, EmbedderCalls, T
     def build_edition(self, kb: str, body: s.EditionIn) -> Call[s.EditionOut]:
         return Call("POST", f"{self._kb(kb)}/editions", s.EditionOut, body)
 
+    def pause_edition(self, kb: str, number: int) -> Call[s.EditionOut]:
+        return Call("POST", f"{self._kb(kb)}/editions/{number}/pause", s.EditionOut)
+
+    def resume_edition(self, kb: str, number: int, body: s.ResumeIn) -> Call[s.EditionOut]:
+        return Call("POST", f"{self._kb(kb)}/editions/{number}/resume", s.EditionOut, body)
+
     def activate_edition(self, kb: str, number: int) -> Call[s.EditionOut]:
         return Call("POST", f"{self._kb(kb)}/editions/{number}/activate", s.EditionOut)
 

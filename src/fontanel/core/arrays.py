@@ -13,3 +13,17 @@ Positions = npt.NDArray[np.int64]
 Rows = npt.NDArray[np.int32]
 #: Which rows to use.
 Mask = npt.NDArray[np.bool_]
+
+
+def first_dimensions(vectors: Floats, dimensions: int) -> Floats:
+    """Return unit vectors of only the first dimensions, as some embedders are trained for.
+
+    Kusupati et al. 2022, Matryoshka Representation Learning.
+
+    Args:
+        vectors: Unit vectors (texts, dimensions).
+    """
+    cut = vectors[:, :dimensions]
+    norms = np.linalg.norm(cut, axis=1, keepdims=True)
+    result: Floats = (cut / np.maximum(norms, np.finfo(np.float32).tiny)).astype(np.float32)
+    return result

@@ -15,7 +15,7 @@ from dataclasses import KW_ONLY, dataclass
 import numpy as np
 from pydantic import BaseModel, ValidationError
 
-from fontanel.core.arrays import Floats
+from fontanel.core.arrays import Floats, first_dimensions
 from fontanel.llm import http
 
 #: The limits of the dimensions of a vector.
@@ -32,6 +32,7 @@ class EmbeddingEndpoint:
         remote: Its name at the server.
         dimensions: What its vectors must have; None takes them as they come.
         cut: Whether the server is asked to cut its vectors to these dimensions.
+        uncut: Dimensions of the server's vectors, of which only the first are kept.
         batch: Texts of a request. at_once: Requests at once.
         seconds: The timeout of a request. tries: Attempts for each.
     """
@@ -43,6 +44,7 @@ class EmbeddingEndpoint:
     secret: str | None = None
     dimensions: int | None = None
     cut: bool = False
+    uncut: int | None = None
     batch: int = 64
     at_once: int = 2
     seconds: float = 60.0
@@ -122,7 +124,10 @@ class EmbeddingClient:
         limit = _MAX_BYTES * (len(texts) + 1)
         with nullcontext() if urgent else self._limit(endpoint):
             content = self._caller.post(endpoint, "/embeddings", limit, json=body)
-        return _read(content, len(texts), endpoint.dimensions)
+        given = _read(content, len(texts), endpoint.uncut or endpoint.dimensions)
+        if endpoint.uncut is None or endpoint.dimensions is None:
+            return given
+        return Embedded(first_dimensions(given.vectors, endpoint.dimensions), given.tokens)
 
 
 def _read(content: bytes, count: int, dimensions: int | None) -> Embedded:

@@ -87,6 +87,7 @@ from fontanel.schemas.editions import (
     ComparisonOut,
     EditionIn,
     EditionOut,
+    ResumeIn,
 )
 from fontanel.schemas.embedders import (
     EditionEstimate,
@@ -430,6 +431,7 @@ __all__ = [
     "ResolutionName",
     "RestartEvent",
     "ResultName",
+    "ResumeIn",
     "RevisionOut",
     "ScheduleName",
     "SearchIn",

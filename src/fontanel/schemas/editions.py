@@ -19,6 +19,22 @@ class EditionIn(Model):
         description="The embedder; default: that of the active edition. `built-in`: the service's.",
     )
 
+    budget: float | None = Field(
+        None,
+        gt=0,
+        le=1_000_000_000,
+        description=(
+            "The maximum cost of embedding, in the embedder's currency. At this cost the build"
+            " pauses; the texts of the requests under way, at most 512, are completed."
+        ),
+    )
+
+
+class ResumeIn(Model):
+    budget: float | None = Field(
+        None, gt=0, le=1_000_000_000, description="A new maximum cost. Default: as before."
+    )
+
 
 class EditionOut(Model):
     """An index of the knowledge base with fixed settings; one of them is active."""
@@ -26,7 +42,8 @@ class EditionOut(Model):
     id: str
     number: int
     active: bool
-    state: Literal["building", "ready"]
+    state: Literal["building", "paused", "ready"]
+    paused_by: Literal["person", "budget"] | None
     splitting: Splitting
     embedder: str | None
     outdated: bool = Field(
@@ -56,6 +73,10 @@ class EditionOut(Model):
     seconds_left: float | None = Field(
         description="At the pace so far; None when it is ready or nothing is done yet."
     )
+    tokens: int = Field(description="Tokens that registered embedders read for it so far.")
+    cost: float
+    currency: str
+    budget: float | None
     created_at: datetime
 
 

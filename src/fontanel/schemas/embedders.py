@@ -32,8 +32,8 @@ class EmbedderIn(ServerIn):
         ge=64,
         le=4096,
         description=(
-            "Dimensions that the server is asked to cut its vectors to; only for embedders that"
-            " were trained for it. Default: as they come."
+            "Only the first dimensions of the vectors are kept; for embedders that were trained for"
+            " it. The server is asked to cut them; otherwise the service does. Default: all."
         ),
     )
     question_prefix: str = Field(
@@ -50,8 +50,8 @@ class EmbedderIn(ServerIn):
             raise ValueError("give either the address of a server or a directory")
         if self.url is not None and not self.remote:
             raise ValueError("name the embedder at its server (remote)")
-        if self.directory is not None and (self.dimensions is not None or self.secret):
-            raise ValueError("an embedder in a directory has neither a secret nor cut vectors")
+        if self.directory is not None and self.secret:
+            raise ValueError("an embedder in a directory has no secret")
         return self
 
 
@@ -68,6 +68,9 @@ class EmbedderOut(ServerOut):
 
     directory: str | None = Field(description="None for one at an address.")
     dimensions: int
+    uncut: int | None = Field(
+        description="Dimensions of its vectors before the service cuts them; None if it does not."
+    )
     question_prefix: str
     passage_prefix: str
     batch: int
@@ -104,3 +107,9 @@ class EditionEstimate(Model):
     tokens: int = Field(description="About as many; embedded text is not subtracted.")
     cost: float
     currency: str
+    seconds: float | None = Field(
+        description=(
+            "About how long building takes, at the pace of earlier documents; None if nothing was"
+            " embedded before."
+        )
+    )

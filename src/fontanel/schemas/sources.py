@@ -147,6 +147,10 @@ class SyncOut(Model):
     words: int
     passages: int
     embedded: int
+    tokens_used: int = Field(
+        description="Tokens of registered embedders and models for its documents."
+    )
+    cost: float
     seconds: dict[str, float] = Field(
         description=(
             "By stage: `taking` (listing and fetching) from start to end; what the documents took"

@@ -11,7 +11,7 @@ from fontanel.schemas.base import Model
 
 
 class UsageRow(Model):
-    """The usage of a day, desk, knowledge base, asker or model, by its id and name.
+    """The usage of a day, desk, knowledge base, asker, model or source, by its id and name.
 
     Each question counts in one row: `questions` is the sum of `answered`, `declined` and
     `unfinished`.
@@ -54,7 +54,7 @@ class TeamUsage(Model):
 
 
 class UsageOut(Model):
-    by: Literal["day", "desk", "kb", "member", "model"]
+    by: Literal["day", "desk", "kb", "member", "model", "source"]
     rows: list[UsageRow]
     total: UsageRow
     budget: BudgetOut

@@ -30,6 +30,8 @@ EMBEDDERS = {
     "zero": "gives vectors of length 0",
     "equal": "gives the same vector for all texts",
     "picky": "refuses texts with the word unembeddable",
+    "uncut": "gives all dimensions, even if it is asked for fewer",
+    "strict": "refuses to cut its vectors",
 }
 
 #: What a transcription server of each name does.

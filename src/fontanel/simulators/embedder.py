@@ -46,6 +46,8 @@ _COMMON = frozenset(
     }
     | {"is", "it", "may", "of", "on", "or", "the", "to", "what", "when", "where", "which", "who"}
 )
+_TOKEN = re.compile(r"\w+|[^\w\s]")
+_PIECE = 7
 _REFUSED = "unembeddable"
 _LITTLE = 0.15
 _STEM = 4
@@ -66,6 +68,11 @@ def vector_of(text: str, dimensions: int) -> npt.NDArray[np.float64]:
         total += weight * _direction(word[:_STEM], dimensions)
     result: npt.NDArray[np.float64] = total / np.linalg.norm(total)
     return result
+
+
+def count_tokens(text: str) -> int:
+    """Count tokens as encoders do: pieces of words, other signs, and two marks."""
+    return 2 + sum(-(-len(piece) // _PIECE) for piece in _TOKEN.findall(text))
 
 
 def embedder_app(
@@ -95,7 +102,10 @@ def embedder_app(
             return failure
         if kind == "slow":
             await asyncio.sleep(pause)
-        wanted = min(int(body.get("dimensions") or dimensions), dimensions)
+        if kind == "strict" and "dimensions" in body:
+            return error(400, "Vectors cannot be cut.")
+        asked = None if kind == "uncut" else body.get("dimensions")
+        wanted = min(int(asked or dimensions), dimensions)
         wanted += calls[kind] % 7 if kind == "wrong" else 0
         vectors = [vector_of("same" if kind == "equal" else text, wanted) for text in texts]
         if kind == "zero":
@@ -104,7 +114,7 @@ def embedder_app(
             {"object": "embedding", "index": number, "embedding": vector.round(6).tolist()}
             for number, vector in enumerate(vectors[: -1 if kind == "short" else None])
         ]
-        tokens = sum(len(_WORD.findall(text)) for text in texts)
+        tokens = sum(count_tokens(text) for text in texts)
         usage = {"prompt_tokens": tokens, "total_tokens": tokens}
         return JSONResponse({"object": "list", "model": kind, "data": data, "usage": usage})
 

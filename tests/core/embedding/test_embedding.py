@@ -8,7 +8,13 @@ import numpy as np
 import pytest
 
 from fontanel.core.embedding.changes import merged
-from fontanel.core.embedding.encoder import EmbedderMissing, OnnxEmbedder, estimate_tokens, text_key
+from fontanel.core.embedding.encoder import (
+    EmbedderMissing,
+    OnnxEmbedder,
+    estimate_read_tokens,
+    estimate_tokens,
+    text_key,
+)
 from fontanel.core.embedding.model_file import prepare
 from tests.conftest import EMBEDDER
 
@@ -72,3 +78,4 @@ def test_keys_tell_embedders_and_texts_apart() -> None:
 
 def test_tokens_can_be_estimated() -> None:
     assert estimate_tokens(["one two three", ""]) == [4, 0]
+    assert estimate_read_tokens(["one two three", ""]) == [5, 2]

@@ -197,7 +197,8 @@ def test_a_retry_waits_longer_each_time(records: Records, edition: Edition) -> N
     pauses = []
     for attempt in (1, 2, 3):
         job.attempts = attempt
-        retry_later(job)
+        with records.writing() as session:
+            retry_later(session, job)
         pauses.append(job.run_after - now())
     assert pauses == sorted(pauses)
     assert pauses[0] > timedelta(seconds=1)

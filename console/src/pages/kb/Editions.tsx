@@ -1,7 +1,7 @@
 import { useCallback, useEffect, useState } from "react";
 import { Link } from "react-router";
 import { get, type Schemas, send } from "../../api/client";
-import { Ago, count, Failure } from "../../components/text";
+import { Ago, count, Failure, money } from "../../components/text";
 import { EmbedderChoice } from "./EmbedderChoice";
 import { type Splitting, SplittingFields, splittingText } from "./Splitting";
 
@@ -23,6 +23,7 @@ export function Editions({
   const [editions, setEditions] = useState<Edition[]>([]);
   const [chosen, setChosen] = useState<Splitting>(splitting);
   const [embedder, setEmbedder] = useState<string | null>(null);
+  const [budget, setBudget] = useState("");
   const [error, setError] = useState<string | null>(null);
   const load = useCallback(
     () =>
@@ -69,7 +70,10 @@ export function Editions({
                   <EditionState edition={edition} />
                 </td>
                 <td>{splittingText(edition.splitting)}</td>
-                <td>{edition.embedder ?? "none"}</td>
+                <td>
+                  {edition.embedder ?? "none"}
+                  <Cost edition={edition} />
+                </td>
                 <td className="tabular-nums">
                   {count(edition.passages)}
                   {edition.recall != null && (
@@ -100,10 +104,11 @@ export function Editions({
                           Try
                         </Link>
                       )}
+                      <Pausing edition={edition} api={api} act={act} />
                       <button
                         type="button"
                         className="btn btn-sm mr-2"
-                        disabled={edition.state === "building"}
+                        disabled={edition.state !== "ready"}
                         onClick={() =>
                           void act(send("POST", `${api}/editions/${edition.number}/activate`))
                         }
@@ -134,11 +139,31 @@ export function Editions({
           className="mt-4 flex flex-wrap items-end gap-4"
           onSubmit={(event) => {
             event.preventDefault();
-            void act(send("POST", `${api}/editions`, { splitting: chosen, embedder }));
+            void act(
+              send("POST", `${api}/editions`, {
+                splitting: chosen,
+                embedder,
+                budget: budget ? Number(budget) : null,
+              }),
+            );
           }}
         >
           <SplittingFields splitting={chosen} onChange={setChosen} />
           <EmbedderChoice value={embedder} onChange={setEmbedder} kb={api} />
+          {embedder && (
+            <label className="flex flex-col gap-1">
+              Pause at a cost of
+              <input
+                className="input w-32"
+                type="number"
+                min="0"
+                step="any"
+                placeholder="no limit"
+                value={budget}
+                onChange={(event) => setBudget(event.target.value)}
+              />
+            </label>
+          )}
           <button type="submit" className="btn">
             Build an edition
           </button>
@@ -149,13 +174,77 @@ export function Editions({
   );
 }
 
+/** What embedding an edition cost so far, and its budget. */
+function Cost({ edition }: { edition: Edition }) {
+  if (!edition.cost && edition.budget == null) return null;
+  return (
+    <span className="soft block">
+      {money(edition.cost)}
+      {edition.budget != null && ` of ${money(edition.budget)}`} {edition.currency}
+    </span>
+  );
+}
+
+/** Pauses or resumes the build of an edition; a used-up budget is raised first. */
+function Pausing({
+  edition,
+  api,
+  act,
+}: {
+  edition: Edition;
+  api: string;
+  act: (call: Promise<unknown>) => unknown;
+}) {
+  const [budget, setBudget] = useState("");
+  const path = `${api}/editions/${edition.number}`;
+  if (edition.state === "building")
+    return (
+      <button
+        type="button"
+        className="btn btn-sm mr-2"
+        onClick={() => act(send("POST", `${path}/pause`))}
+      >
+        Pause
+      </button>
+    );
+  if (edition.state !== "paused") return null;
+  return (
+    <>
+      {edition.paused_by === "budget" && (
+        <input
+          className="input input-sm mr-2 w-28"
+          type="number"
+          min="0"
+          step="any"
+          aria-label={`New budget of edition ${edition.number}`}
+          placeholder="New budget"
+          value={budget}
+          onChange={(event) => setBudget(event.target.value)}
+        />
+      )}
+      <button
+        type="button"
+        className="btn btn-sm mr-2"
+        disabled={edition.paused_by === "budget" && !budget}
+        onClick={() =>
+          act(send("POST", `${path}/resume`, { budget: budget ? Number(budget) : null }))
+        }
+      >
+        Resume
+      </button>
+    </>
+  );
+}
+
 function EditionState({ edition }: { edition: Edition }) {
-  if (edition.state === "building") {
+  if (edition.state !== "ready") {
     const left =
       edition.seconds_left == null ? "" : `, about ${Math.ceil(edition.seconds_left)} s left`;
+    const paused = edition.paused_by === "budget" ? "Paused, budget used up: " : "Paused: ";
     return (
       <span className="flex flex-col gap-1">
         <span>
+          {edition.state === "paused" && paused}
           {edition.done} of {edition.total} documents{left}
           {edition.replaces_active && "; then replaces the active one"}
         </span>

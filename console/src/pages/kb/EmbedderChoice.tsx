@@ -1,6 +1,6 @@
 import type { Schemas } from "../../api/client";
 import { useResource } from "../../api/useResource";
-import { count, money } from "../../components/text";
+import { count, duration, money } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 
 /** Chooses the embedder of an edition; nothing where there is only one. */
@@ -44,6 +44,7 @@ export function EmbedderChoice({
         <span className="soft text-[13px]" role="status">
           About {count(estimate.data.tokens)} tokens, {money(estimate.data.cost)}{" "}
           {estimate.data.currency}
+          {estimate.data.seconds != null && `, about ${duration(estimate.data.seconds)}`}
         </span>
       )}
     </label>

@@ -56,7 +56,7 @@ export function Embedders() {
             key={one.id}
             server={{ ...one, url: one.directory ?? one.url }}
             path={`/embedders/${one.id}`}
-            price={`${one.dimensions} dimensions · ${one.price} ${one.currency} a million tokens · used by ${count(one.used_by)}`}
+            price={`${one.uncut ? `${one.dimensions} of ${one.uncut}` : one.dimensions} dimensions · ${one.price} ${one.currency} a million tokens · used by ${count(one.used_by)}`}
             attempt={attempt}
             checked={(check) =>
               check.works
@@ -91,8 +91,8 @@ export function Embedders() {
         })}
         {text("question_prefix", "Written before questions", { placeholder: "nothing" })}
         {text("passage_prefix", "Written before passages", { placeholder: "nothing" })}
-        {text("dimensions", "Cut vectors to these dimensions", {
-          placeholder: "as they come",
+        {text("dimensions", "Keep only the first dimensions", {
+          placeholder: "all",
           inputMode: "numeric",
           pattern: "[0-9]*",
         })}

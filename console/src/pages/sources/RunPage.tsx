@@ -3,7 +3,7 @@ import { Link, useParams } from "react-router";
 import { Missing } from "../../App";
 import { get, type Schemas, send } from "../../api/client";
 import { IDLE, useResource } from "../../api/useResource";
-import { Ago, count, Failure, size } from "../../components/text";
+import { Ago, count, Failure, money, size } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 import { useKb } from "../kb/KbPage";
 import { Fact } from "./SourcePage";
@@ -113,6 +113,8 @@ export function RunPage() {
           {sync.passages > 0 && (
             <span className="soft block text-[12.5px]">
               {count(sync.passages - sync.embedded)} embeddings reused
+              {sync.tokens_used > 0 &&
+                `, ${count(sync.tokens_used)} tokens used for ${money(sync.cost)}`}
             </span>
           )}
         </Fact>

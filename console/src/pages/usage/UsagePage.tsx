@@ -13,6 +13,7 @@ const WAYS: [By, string][] = [
   ["kb", "by knowledge base"],
   ["member", "by asker"],
   ["model", "by model"],
+  ["source", "by source"],
 ];
 
 /** The team's questions and usage in the last thirty days. */

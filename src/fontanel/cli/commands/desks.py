@@ -132,7 +132,9 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
         "questions, outcomes, tokens, cost and times of the last thirty days",
         common,
     )
-    shown.add_argument("--by", choices=["day", "desk", "kb", "member", "model"], default="day")
+    shown.add_argument(
+        "--by", choices=["day", "desk", "kb", "member", "model", "source"], default="day"
+    )
     shown.add_argument("--desk", help="only this desk")
     shown.add_argument("--csv", action="store_true", help="as CSV")
     teams = verb(usage, "teams", show_team_usage, "the same for each team; operators only", common)

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from fontanel.cli.context import Context, UsageProblem
-from fontanel.cli.format import moment, money, number, percent
+from fontanel.cli.format import duration, moment, money, number, percent
 from fontanel.cli.options.asking_first import ask_first
 from fontanel.cli.options.documents import splitting_of, splitting_options
 from fontanel.schemas import ComparedOut, EditionOut
@@ -34,7 +34,7 @@ def add_commands(
         group,
         "estimate",
         estimate_edition,
-        "estimate the tokens and the cost of embedding the documents",
+        "estimate the tokens, cost and time of building an edition",
         common,
         kb,
     )
@@ -45,10 +45,18 @@ def add_commands(
             help="the embedder (default: that of the active edition; 'built-in': the service's)",
         )
     build.add_argument(
+        "--budget", type=float, metavar="COST", help="pause when embedding has cost this much"
+    )
+    build.add_argument(
         "--no-wait",
         action="store_true",
         help="return immediately; 'edition list' shows the progress",
     )
+    paused = verb(group, "pause", pause_edition, "pause the build of an edition", common, kb)
+    paused.add_argument("edition", type=int, metavar="NUMBER")
+    resumed = verb(group, "resume", resume_edition, "resume the build of an edition", common, kb)
+    resumed.add_argument("edition", type=int, metavar="NUMBER")
+    resumed.add_argument("--budget", type=float, metavar="COST", help="a new maximum cost")
     serve = verb(
         group, "activate", activate_edition, "switch searches and answers to an edition", common, kb
     )
@@ -96,8 +104,10 @@ def _row(edition: EditionOut) -> tuple[str, ...]:
     if splitting.compact:
         vectors += ", compact"
     state: str = "active" if edition.active else edition.state
-    if edition.state == "building":
-        state = f"building, {edition.done} of {edition.total}"
+    if edition.state != "ready":
+        state = f"{edition.state}, {edition.done} of {edition.total}"
+        if edition.paused_by == "budget":
+            state += ", budget used up"
         if edition.seconds_left is not None:
             state += f", about {edition.seconds_left:.0f} s left"
     if edition.replaces_active:
@@ -113,9 +123,18 @@ def _row(edition: EditionOut) -> tuple[str, ...]:
         vectors,
         number(edition.passages),
         edition.embedder or "none",
+        _cost(edition),
         "all" if edition.recall is None else f"{edition.recall:.1%} of the nearest",
         moment(edition.created_at),
     )
+
+
+def _cost(edition: EditionOut) -> str:
+    """Return what embedding cost so far, and the budget."""
+    if not edition.cost and edition.budget is None:
+        return ""
+    limit = "" if edition.budget is None else f" of {money(edition.budget)}"
+    return f"{money(edition.cost)}{limit} {edition.currency}"
 
 
 def list_editions(context: Context, options: argparse.Namespace) -> None:
@@ -128,6 +147,7 @@ def list_editions(context: Context, options: argparse.Namespace) -> None:
         vectors="left",
         passages="right",
         embedder="left",
+        cost="right",
         compared="left",
         made="left",
     )
@@ -144,7 +164,9 @@ def build_edition(context: Context, options: argparse.Namespace) -> int:
         )
     if splitting is None:
         splitting = context.client.show_kb(kb).splitting
-    edition = context.client.build_edition(kb, splitting, embedder=options.embedder)
+    edition = context.client.build_edition(
+        kb, splitting, embedder=options.embedder, budget=options.budget
+    )
     requested = edition.number
     while edition.state == "building" and not options.no_wait:
         if context.lively:
@@ -158,6 +180,9 @@ def build_edition(context: Context, options: argparse.Namespace) -> int:
         )
     if context.lively and not options.no_wait:
         print("\r", end="")
+    if edition.state == "paused":
+        context.show(edition, _paused(edition))
+        return 1
     context.show(
         edition,
         f"Edition {requested} is {edition.state}. Switch to it with 'fontanel edition activate"
@@ -166,14 +191,39 @@ def build_edition(context: Context, options: argparse.Namespace) -> int:
     return 1 if edition.failed else 0
 
 
+def _paused(edition: EditionOut) -> str:
+    why, option = "", ""
+    if edition.paused_by == "budget":
+        why, option = f" Its budget of {_cost(edition)} is used up.", " --budget COST"
+    return (
+        f"Edition {edition.number} is paused, {edition.done} of {edition.total} documents are"
+        f" built.{why} Go on with 'fontanel edition resume {edition.number}{option}'."
+    )
+
+
+def pause_edition(context: Context, options: argparse.Namespace) -> None:
+    edition = context.client.pause_edition(context.kb(), options.edition)
+    context.show(edition, _paused(edition))
+
+
+def resume_edition(context: Context, options: argparse.Namespace) -> None:
+    edition = context.client.resume_edition(context.kb(), options.edition, budget=options.budget)
+    context.show(
+        edition,
+        f"Edition {edition.number} is being built, {edition.done} of {edition.total} documents are"
+        " done.",
+    )
+
+
 def estimate_edition(context: Context, options: argparse.Namespace) -> None:
     result = context.client.estimate_edition(context.kb(), options.embedder)
     cost = money(result.cost)
+    about = "" if result.seconds is None else f", about {duration(result.seconds)}"
     context.show(
         result,
         f"{result.embedder or 'no embedder'}: {number(result.texts)} texts of"
         f" {number(result.passages)} passages, about {number(result.tokens)} tokens,"
-        f" {cost} {result.currency}.",
+        f" {cost} {result.currency}{about}.",
     )
 
 

@@ -10,7 +10,7 @@ from typing import Any
 from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
 from fontanel.cli.context import Context
-from fontanel.cli.format import moment, number, size
+from fontanel.cli.format import moment, money, number, size
 from fontanel.schemas import (
     SyncOut,
 )
@@ -81,6 +81,8 @@ def _print_run(context: Context, sync: SyncOut) -> None:
             f"{sync.words:,} words in {sync.passages:,} passages, of which {reused:,} had their"
             f" vectors; {size(sync.bytes)} read"
         )
+    if sync.tokens_used:
+        context.say(f"{number(sync.tokens_used)} tokens used, cost {money(sync.cost)}")
     for reason, count in sync.skip_reasons.items():
         context.say(f"{count:,} skipped: {reason}", markup=False)
     if sync.error:

@@ -11,7 +11,7 @@ from fontanel import schemas as s
 from fontanel.client._async.base import AsyncBaseClient
 from fontanel.client._call import Call
 
-By = Literal["day", "desk", "kb", "member", "model"]
+By = Literal["day", "desk", "kb", "member", "model", "source"]
 
 
 class AsyncDeskClient(AsyncBaseClient):

@@ -14,7 +14,7 @@ from fontanel import schemas as s
 from fontanel.client._call import Call
 from fontanel.client._sync.base import BaseClient
 
-By = Literal["day", "desk", "kb", "member", "model"]
+By = Literal["day", "desk", "kb", "member", "model", "source"]
 
 
 class DeskClient(BaseClient):

@@ -141,19 +141,23 @@ class KbClient(BaseClient):
         splitting: s.Splitting,
         *,
         embedder: str | None = None,
+        budget: float | None = None,
         wait: bool = False,
         seconds: float = 3600.0,
     ) -> s.EditionOut:
-        """Build an index with other settings; with `wait`, return once it is built.
+        """Build an index with other settings; with `wait`, return once it is built or paused.
 
         Args:
             embedder: Default: that of the active edition; "built-in" for the service's own.
+            budget: The cost of embedding at which the build pauses.
 
         Raises:
             ClientError: it took longer than `seconds`.
         """
         edition = self._send(
-            self._calls.build_edition(kb, s.EditionIn(splitting=splitting, embedder=embedder))
+            self._calls.build_edition(
+                kb, s.EditionIn(splitting=splitting, embedder=embedder, budget=budget)
+            )
         )
         deadline = time.monotonic() + seconds
         while wait and edition.state == "building":
@@ -165,6 +169,25 @@ class KbClient(BaseClient):
             editions = self.list_editions(kb)
             edition = next(other for other in editions if other.id == edition.id)
         return edition
+
+    def pause_edition(self, kb: str, number: int) -> s.EditionOut:
+        """Pause the build of an edition.
+
+        Raises:
+            Conflict: it is not being built.
+        """
+        return self._send(self._calls.pause_edition(kb, number))
+
+    def resume_edition(self, kb: str, number: int, *, budget: float | None = None) -> s.EditionOut:
+        """Resume the build of an edition.
+
+        Args:
+            budget: A new maximum cost; default: as before.
+
+        Raises:
+            Conflict: it is not paused.
+        """
+        return self._send(self._calls.resume_edition(kb, number, s.ResumeIn(budget=budget)))
 
     def activate_edition(self, kb: str, number: int) -> s.EditionOut:
         """Switch searches and answers to an edition.

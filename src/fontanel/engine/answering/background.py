@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.answering import TokenUse
 from fontanel.engine.answering.budgets import budget_of
 from fontanel.engine.answering.models import endpoint_of, usable_model
+from fontanel.engine.documents.origin import NO_ORIGIN, Origin
 from fontanel.errors import ModelUnusable
 from fontanel.llm import Endpoint
 from fontanel.records.ids import new_id
@@ -17,11 +18,12 @@ from fontanel.records.vault import Vault
 
 #: What models do in the background, none of which is a question; `uses` have it as their outcome.
 DESCRIBED, PROPOSED, EMBEDDED = "described", "proposed", "embedded"
-TRANSCRIBED, VIEWED = "transcribed", "viewed"
+TRANSCRIBED, VIEWED, QUESTION_EMBEDDED = "transcribed", "viewed", "question_embedded"
 BACKGROUND = {
     DESCRIBED: "describing documents",
     PROPOSED: "proposing questions",
     EMBEDDED: "embedding documents",
+    QUESTION_EMBEDDED: "embedding questions",
     TRANSCRIBED: "transcribing recordings",
     VIEWED: "describing pictures",
 }
@@ -57,12 +59,16 @@ def record_use(
     started: datetime,
     seconds: float | None = None,
     cost: float | None = None,
+    origin: Origin = NO_ORIGIN,
+    edition_id: str | None = None,
 ) -> None:
     """Store the tokens and the cost of one call; nothing without tokens, or if the team is gone.
 
     Args:
         seconds: How long it took; default: since it was started.
         cost: Default: that of the tokens.
+        origin: Where the document comes from.
+        edition_id: The edition that it was for.
     """
     if use is None or session.get(Team, team_id) is None:
         return
@@ -75,6 +81,9 @@ def record_use(
             kb_ids=[kb_id],
             model=model,
             kb_id=kb_id,
+            source_id=origin.source_id,
+            sync_id=origin.sync_id,
+            edition_id=edition_id,
             asker=kind,
             outcome=kind,
             composer=model,

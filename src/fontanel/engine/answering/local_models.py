@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -17,6 +18,14 @@ from fontanel.core.evidence import EvidenceMissing, EvidenceModel, WindowScore, 
 _MAX_WORDS = 20_000
 #: Sentences whose vectors are cached in memory, since the same passages recur: up to 45 MB.
 _MAX_SENTENCES, _LONGEST_SENTENCE = 30_000, 600
+
+
+@dataclass(frozen=True, slots=True)
+class Owner:
+    """For whom a question is embedded."""
+
+    team_id: str
+    kb_id: str
 
 
 class LocalModels:
@@ -73,7 +82,9 @@ class LocalModels:
         with self._lock:
             return self._cached(texts)
 
-    def embed_question(self, embedder: str | None, text: str) -> npt.NDArray[np.float32] | None:
+    def embed_question(
+        self, embedder: str | None, text: str, owner: Owner
+    ) -> npt.NDArray[np.float32] | None:
         """Return the vector of a question by the named embedder; None if there is no such one."""
         vectors = self.embed(embedder, [text])
         return None if vectors is None else vectors[0]

@@ -21,7 +21,7 @@ from fontanel.core.index import Candidate, Mode, Query, Snapshot
 from fontanel.core.index.operators import parse
 from fontanel.core.passages.splitting import Locator, PassagePart
 from fontanel.core.validity import Outdated, asks_for_earlier, years_in
-from fontanel.engine.answering.local_models import LocalModels
+from fontanel.engine.answering.local_models import LocalModels, Owner
 from fontanel.engine.documents.outdated import outdated_documents
 from fontanel.facts import KEYWORD_WEIGHT, OutdatedRanking
 from fontanel.records.scope import TeamScope
@@ -175,7 +175,8 @@ class KbKnowledge:
         demoted = self._demoted(question)
         if mode != Mode.LEXICAL:
             plain = parse(question).words if options.operators else question
-            vector = self._local_models.embed_question(self._embedder, plain or question)
+            owner = Owner(self._kb.team_id, self._kb.id)
+            vector = self._local_models.embed_question(self._embedder, plain or question, owner)
             self._without_vector = vector is None
         if vector is None:
             mode = Mode.LEXICAL

@@ -36,7 +36,7 @@ from fontanel.records.tables import (
     now,
 )
 
-_OPEN = (JobState.WAITING, JobState.RUNNING)
+_OPEN = (JobState.WAITING, JobState.RUNNING, JobState.PAUSED)
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,8 +56,17 @@ class BuildProgress:
         return self.done + self.failed < self.total
 
 
-def build_edition(session: Session, kb: Kb, split: SplitSettings, embedder: str | None) -> Edition:
+def build_edition(
+    session: Session,
+    kb: Kb,
+    split: SplitSettings,
+    embedder: str | None,
+    budget: float | None = None,
+) -> Edition:
     """Create a standby edition, with every document queued for it.
+
+    Args:
+        budget: The maximum cost of building it, in the embedder's currency.
 
     Raises:
         Refused: there are too many editions.
@@ -71,7 +80,7 @@ def build_edition(session: Session, kb: Kb, split: SplitSettings, embedder: str 
     for other in editions:
         if other.settings == settings and other.embedder == embedder:
             raise Refused("splitting", f"Edition {other.number} has these very settings.")
-    return _create_edition(session, kb, editions, embedder, settings)
+    return _create_edition(session, kb, editions, embedder, settings, budget=budget)
 
 
 def _create_edition(
@@ -82,6 +91,7 @@ def _create_edition(
     settings: dict[str, Any],
     *,
     replaces_active: bool = False,
+    budget: float | None = None,
 ) -> Edition:
     """Create the edition that follows `editions`, with every document queued for it."""
     edition = Edition(
@@ -92,6 +102,7 @@ def _create_edition(
         embedder=embedder,
         settings=settings,
         replaces_active=replaces_active,
+        budget=budget,
     )
     session.add(edition)
     session.flush()
@@ -216,9 +227,11 @@ def activate_edition(session: Session, kb: Kb, edition: Edition) -> None:
     """
     if edition.id == kb.edition_id:
         return
-    open_jobs = (
-        select(func.count()).select_from(Job).where(Job.kb_id == kb.id, Job.state.in_(_OPEN))
-    )
+    if edition.paused_by is not None:
+        raise Conflict(f"The build of edition {edition.number} is paused. Resume it first.")
+    # Jobs of other standby editions do not matter.
+    involved = Job.for_active | (Job.edition_id == edition.id)
+    open_jobs = select(func.count()).where(Job.kb_id == kb.id, involved, Job.state.in_(_OPEN))
     pending = session.scalar(open_jobs) or 0
     if pending:
         raise Conflict(f"{pending} documents are still on their way. Switch once they are indexed.")
@@ -252,7 +265,7 @@ def activate_edition(session: Session, kb: Kb, edition: Edition) -> None:
     )
     kb.edition_id = edition.id
     kb.version += 1
-    edition.replaces_active = False
+    edition.replaces_active, edition.budget = False, None
 
 
 def drop_edition(session: Session, kb: Kb, edition: Edition) -> None:

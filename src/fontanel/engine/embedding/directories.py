@@ -6,6 +6,7 @@ import threading
 from collections.abc import Sequence
 from pathlib import Path
 
+from fontanel.core.arrays import first_dimensions
 from fontanel.engine.ingest.embedding import Embedded, Owned
 from fontanel.engine.workers.processes import Worker
 
@@ -49,10 +50,12 @@ class DirectoryEmbedder:
 
     at_once, calls = 128, 1
 
-    def __init__(self, worker: Worker, prefix: str) -> None:
+    def __init__(self, worker: Worker, prefix: str, dimensions: int) -> None:
         self._worker = worker
         self._prefix = prefix
+        self._dimensions = dimensions
 
     def embed_owned(self, texts: Sequence[Owned]) -> Embedded:
         """Return the vectors of texts. Raises WorkerDied."""
-        return Embedded(self._worker.embed([self._prefix + one.text for one in texts]))
+        vectors = self._worker.embed([self._prefix + one.text for one in texts])
+        return Embedded(first_dimensions(vectors, self._dimensions))

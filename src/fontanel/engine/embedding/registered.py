@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -9,8 +10,9 @@ from pathlib import Path
 from sqlalchemy import Select, select
 from sqlalchemy.orm import Session
 
-from fontanel.core.arrays import Floats
+from fontanel.core.arrays import Floats, first_dimensions
 from fontanel.core.embedding.comparable import Embed, Scale, scale_of
+from fontanel.core.embedding.encoder import estimate_read_tokens
 from fontanel.engine.servers import why_unusable
 from fontanel.errors import FontanelError
 from fontanel.llm import CallFailed, EmbeddingClient, EmbeddingEndpoint
@@ -29,6 +31,7 @@ class Registered:
 
     endpoint: EmbeddingEndpoint
     directory: Path | None
+    dimensions: int
     question_prefix: str
     passage_prefix: str
     scale: Scale
@@ -65,6 +68,7 @@ def registered_of(row: Embedder, vault: Vault) -> Registered:
         secret=None if row.secret is None else str(vault.open(row.secret)),
         dimensions=row.dimensions,
         cut=row.cut,
+        uncut=row.uncut,
         batch=row.batch,
         at_once=row.at_once,
         seconds=row.seconds,
@@ -73,6 +77,7 @@ def registered_of(row: Embedder, vault: Vault) -> Registered:
     return Registered(
         endpoint,
         None if row.directory is None else Path(row.directory),
+        row.dimensions,
         row.question_prefix,
         row.passage_prefix,
         Scale(row.factor, row.offset),
@@ -94,40 +99,80 @@ def usable_embedder(session: Session, name: str, team_id: str) -> Embedder:
     return row
 
 
-def at_endpoint(client: EmbeddingClient, endpoint: EmbeddingEndpoint) -> Embed:
-    """Return what embeds texts at an address, with one attempt."""
-    once = replace(endpoint, tries=1)
-    return lambda texts: client.embed(once, texts, urgent=True).vectors
+class EndpointEmbed:
+    """Embeds texts at an address, with one attempt.
+
+    `counted` are the tokens that the server counted, `estimated` those of the same texts.
+    """
+
+    def __init__(self, client: EmbeddingClient, endpoint: EmbeddingEndpoint) -> None:
+        self._client = client
+        self._endpoint = replace(endpoint, tries=1)
+        self.counted = self.estimated = 0
+
+    def __call__(self, texts: Sequence[str]) -> Floats:
+        made = self._client.embed(self._endpoint, texts, urgent=True)
+        if made.tokens:
+            self.counted += made.tokens
+            self.estimated += sum(estimate_read_tokens(texts))
+        return made.vectors
+
+
+@dataclass(frozen=True, slots=True)
+class Checked:
+    """What embedding known texts showed.
+
+    Args:
+        dimensions: Of the vectors that are kept.
+        uncut: Dimensions of the embedder's vectors, if they are cut here.
+        seconds: How long the second request took.
+    """
+
+    dimensions: int
+    uncut: int | None
+    scale: Scale
+    seconds: float
 
 
 def check_vectors(
-    embed_texts: Embed, question_prefix: str, passage_prefix: str
-) -> tuple[int, Scale]:
-    """Embed questions and the texts that answer them; return the dimensions and the scale.
+    embed_texts: Embed, question_prefix: str, passage_prefix: str, dimensions: int | None = None
+) -> Checked:
+    """Embed questions and the texts that answer them, and measure the scale of their cosines.
+
+    Args:
+        dimensions: How many of the first dimensions are kept; None: all.
 
     Raises:
-        CallFailed: the server gives no vectors, or differing ones.
+        CallFailed: the server gives no vectors, differing ones, or ones of too few dimensions.
         WorkerDied: the model in a directory cannot be used.
         EmbedderUnfit: its vectors do not tell the texts apart.
     """
-    dimensions: list[int] = []
+    sizes: list[int] = []
+    seconds = 0.0
 
     def embed(prefix: str, texts: Sequence[str]) -> Floats:
+        nonlocal seconds
+        started = time.monotonic()
         vectors = embed_texts([prefix + text for text in texts])
-        dimensions.append(vectors.shape[1])
-        if not MIN_DIMENSIONS <= dimensions[-1] <= MAX_DIMENSIONS:
+        seconds = time.monotonic() - started
+        sizes.append(vectors.shape[1])
+        kept = dimensions or sizes[-1]
+        if not MIN_DIMENSIONS <= kept <= MAX_DIMENSIONS:
             raise CallFailed(
-                f"its vectors have {dimensions[-1]} dimensions; {MIN_DIMENSIONS} to"
-                f" {MAX_DIMENSIONS} can be used"
+                f"its vectors have {kept} dimensions; {MIN_DIMENSIONS} to {MAX_DIMENSIONS} can be"
+                " used"
             )
-        if len(set(dimensions)) > 1:
+        if len(set(sizes)) > 1:
             raise CallFailed("its vectors differ in their dimensions")
-        return vectors
+        if sizes[-1] < kept:
+            raise CallFailed(f"its vectors have {sizes[-1]} dimensions instead of {kept}")
+        return first_dimensions(vectors, kept)
 
     scale = scale_of(
         lambda texts: embed(question_prefix, texts), lambda texts: embed(passage_prefix, texts)
     )
-    return dimensions[0], scale
+    kept = dimensions or sizes[0]
+    return Checked(kept, sizes[0] if sizes[0] > kept else None, scale, seconds)
 
 
 def kbs_using(session: Session, name: str) -> Sequence[Kb]:

@@ -13,12 +13,14 @@ from functools import partial
 from sqlalchemy.orm import Session
 
 from fontanel.core.answering import TokenUse
-from fontanel.core.embedding.encoder import estimate_tokens
+from fontanel.core.embedding.encoder import estimate_read_tokens
 from fontanel.engine.answering.background import EMBEDDED, record_use
 from fontanel.engine.answering.budgets import budget_of
+from fontanel.engine.documents.origin import Origin
+from fontanel.engine.editions.pausing import pause_at_budget
 from fontanel.engine.embedding.directories import DirectoryEmbedder
 from fontanel.engine.embedding.embedders import Embedders
-from fontanel.engine.embedding.registered import Registered
+from fontanel.engine.embedding.registered import Registered, find_embedder
 from fontanel.engine.ingest.embedding import Embedded, EmbedderAway, EmbedStage, Owned
 from fontanel.engine.ingest.queue import embedders_waited_for
 from fontanel.llm import CallFailed, EmbeddingClient
@@ -61,7 +63,8 @@ class RemoteEmbedding:
             return False
         if found.directory is not None:
             worker = self._embedders.directories.of(found.directory)
-            return self._stage.round(DirectoryEmbedder(worker, found.passage_prefix), name)
+            embedder = DirectoryEmbedder(worker, found.passage_prefix, found.dimensions)
+            return self._stage.round(embedder, name)
         caller = _Caller(self._records, self._embedders, self._client, found)
         return self._stage.round(caller, name, _has_tokens)
 
@@ -119,16 +122,16 @@ class _Caller:
     def _record(
         self, texts: Sequence[Owned], tokens_read: int, started: datetime, elapsed: float
     ) -> None:
-        """Record the use, by the texts of each knowledge base."""
+        """Record the use of each edition and run, and pause the editions at their budget."""
         registered = self._registered
         name = registered.endpoint.name
-        counted = estimate_tokens([one.text for one in texts])
+        counted = estimate_read_tokens([one.text for one in texts])
         total = sum(counted) or 1
-        shares: Counter[tuple[str, str]] = Counter()
+        shares: Counter[tuple[str, str, str, Origin]] = Counter()
         for one, tokens in zip(texts, counted, strict=True):
-            shares[one.team_id, one.kb_id] += tokens
+            shares[one.team_id, one.kb_id, one.edition_id, one.origin] += tokens
         with self._records.writing() as session:
-            for (team_id, kb_id), tokens in shares.items():
+            for (team_id, kb_id, edition_id, origin), tokens in shares.items():
                 read = round((tokens_read or total) * tokens / total)
                 record_use(
                     session,
@@ -140,7 +143,15 @@ class _Caller:
                     use=TokenUse(read, 0, counted=tokens_read > 0),
                     started=started,
                     seconds=elapsed * tokens / total,
+                    origin=origin,
+                    edition_id=edition_id,
                 )
+            row = find_embedder(session, name)
+            if row is not None and tokens_read:
+                row.tokens_counted += tokens_read
+                row.tokens_estimated += total
+            for edition_id in {one.edition_id for one in texts}:
+                pause_at_budget(session, edition_id)
 
 
 def _has_tokens(session: Session, team_id: str) -> bool:

@@ -32,6 +32,7 @@ from fontanel.core.passages.fields import words_entry
 from fontanel.core.reading.model import Reading
 from fontanel.core.text.analysis import Analyser
 from fontanel.engine.answering.background import DESCRIBED, Price, background_model, record_use
+from fontanel.engine.documents.origin import origin_of
 from fontanel.engine.documents.readings import load_reading
 from fontanel.engine.editions.store import Editions
 from fontanel.engine.ingest.passages import (
@@ -357,6 +358,7 @@ class Describing:
             price=task.price,
             use=use,
             started=started,
+            origin=origin_of(session, task.document_key, task.revision_id),
         )
 
     def _write_again(

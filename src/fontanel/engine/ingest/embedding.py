@@ -16,6 +16,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.arrays import Floats
 from fontanel.core.embedding.encoder import text_key
 from fontanel.engine.documents import states
+from fontanel.engine.documents.origin import NO_ORIGIN, Origin, origin_of
 from fontanel.engine.editions.store import Editions
 from fontanel.engine.ingest.failures import InterruptedJobs, attempt_failed
 from fontanel.engine.ingest.passages import embedded_passages, write_vectors
@@ -24,6 +25,7 @@ from fontanel.engine.ingest.queue import (
     claim,
     edition_of_job,
     postpone,
+    put_back,
     waiting_teams,
 )
 from fontanel.engine.runtime.fault_points import fault
@@ -46,11 +48,13 @@ TextKey = tuple[str, bytes]
 
 @dataclass(frozen=True, slots=True)
 class Owned:
-    """A text to embed, and the team and the knowledge base that it is for."""
+    """A text to embed, and what it is for."""
 
     text: str
     team_id: str
     kb_id: str
+    edition_id: str
+    origin: Origin
 
 
 class EmbedderAway(Exception):
@@ -207,11 +211,11 @@ class EmbedStage:
         """Choose the texts of this round: those that are not cached, up to its size."""
         work = _Round()
         for job in jobs:
-            texts, whole = self._texts(job)
+            edition_id, origin, texts, whole = self._texts(job)
             keys = [text_key(embedder, text) for text in texts]
             cached = self._vectors.get(job.team_id, keys)
             missing = {
-                (job.team_id, key): Owned(text, job.team_id, job.kb_id)
+                (job.team_id, key): Owned(text, job.team_id, job.kb_id, edition_id, origin)
                 for key, text in zip(keys, texts, strict=True)
                 if key not in cached and (job.team_id, key) not in work.texts
             }
@@ -230,15 +234,17 @@ class EmbedStage:
                 work.unfinished.append((job, done, len(keys)))
         return work
 
-    def _texts(self, job: Job) -> tuple[list[str], list[bool]]:
-        """Return the texts of a job to embed, and which are those of whole passages."""
+    def _texts(self, job: Job) -> tuple[str, Origin, list[str], list[bool]]:
+        """Return a job's edition, its origin, its texts, and which are those of whole passages."""
         with self._records.reading() as session:
             edition = edition_of_job(session, job)
             if edition is None:
-                return [], []
+                return "", NO_ORIGIN, [], []
+            origin = origin_of(session, job.document_key, job.revision_id)
             passages = embedded_passages(session, edition, job.revision_id)
         pairs = [(text, number == 0) for _, texts in passages for number, text in enumerate(texts)]
-        return [text for text, _ in pairs], [whole for _, whole in pairs]
+        texts, whole = [text for text, _ in pairs], [whole for _, whole in pairs]
+        return edition.id, origin, texts, whole
 
     def _embed(self, with_: PassageEmbedder, work: _Round) -> None:
         """Embed texts, shortest first so that batches have similar lengths.
@@ -296,7 +302,8 @@ class EmbedStage:
                 row, document = session.get(Job, job.id), session.get(Document, job.document_key)
                 if row is None or document is None:
                     continue
-                row.state, row.done, row.total = JobState.WAITING, done, total
+                put_back(session, row)
+                row.done, row.total = done, total
                 if states.moves(row, document):
                     states.report_progress(document, row, DocumentState.KEYWORD_READY, done / total)
                     revision = session.get_one(Revision, job.revision_id)

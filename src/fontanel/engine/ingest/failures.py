@@ -25,7 +25,7 @@ def attempt_failed(records: Records, job: Job, message: str) -> None:
         row.attempts += 1
         attempts = row.attempts
         if attempts < MAX_ATTEMPTS:
-            retry_later(row)
+            retry_later(session, row)
     log.warning("job interrupted", job=job.id, attempt=attempts)
     if attempts >= MAX_ATTEMPTS:
         job_failed(records, job, "broke", message)

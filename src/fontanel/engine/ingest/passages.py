@@ -14,7 +14,7 @@ import numpy.typing as npt
 from sqlalchemy import delete, func, insert, select
 from sqlalchemy.orm import Session
 
-from fontanel.core.embedding.encoder import estimate_tokens, text_key
+from fontanel.core.embedding.encoder import estimate_read_tokens, text_key
 from fontanel.core.index import VectorSegment
 from fontanel.core.passages.fields import window_texts
 from fontanel.core.passages.splitting import Locator, Passage, PassagePart
@@ -66,7 +66,7 @@ def estimated_texts(session: Session, edition: Edition) -> tuple[int, int, int]:
         one for whole, text in rows for one in (whole, *(window_texts(text) if windows else ()))
     ]
     share = length / sampled
-    return count, round(len(texts) * share), round(sum(estimate_tokens(texts)) * share)
+    return count, round(len(texts) * share), round(sum(estimate_read_tokens(texts)) * share)
 
 
 def passage_row(

@@ -47,7 +47,10 @@ def add_job(session: Session, document: Document, revision_id: str) -> Job:
 def drop_waiting_jobs(session: Session, document: Document) -> None:
     session.execute(
         update(Job)
-        .where(Job.document_key == document.key, Job.state == JobState.WAITING)
+        .where(
+            Job.document_key == document.key,
+            Job.state.in_((JobState.WAITING, JobState.PAUSED)),
+        )
         .values(state=JobState.DONE, error="no longer wanted", changed_at=now())
     )
 
@@ -56,7 +59,23 @@ def add_standby_job(
     session: Session, document: Document, revision_id: str, edition_id: str
 ) -> None:
     """Queue a revision for a standby edition."""
-    session.add(_job(document, revision_id, edition_id))
+    job = _job(document, revision_id, edition_id)
+    if is_paused(session, job):
+        job.state = JobState.PAUSED
+    session.add(job)
+
+
+def is_paused(session: Session, job: Job) -> bool:
+    """Return whether the build of a job's edition is paused."""
+    if job.edition_id is None:
+        return False
+    edition = session.get(Edition, job.edition_id)
+    return edition is not None and edition.paused_by is not None
+
+
+def put_back(session: Session, job: Job) -> None:
+    """Have a job wait again, or stay until its edition's build is resumed."""
+    job.state = JobState.PAUSED if is_paused(session, job) else JobState.WAITING
 
 
 def _job(document: Document, revision_id: str, edition_id: str | None) -> Job:
@@ -182,9 +201,9 @@ def claim(
         return jobs
 
 
-def retry_later(job: Job) -> None:
+def retry_later(session: Session, job: Job) -> None:
     """Put a job back, to be tried again after a pause that doubles."""
-    job.state = JobState.WAITING
+    put_back(session, job)
     job.run_after = now() + timedelta(seconds=2**job.attempts)
     job.changed_at = now()
 
@@ -193,11 +212,10 @@ def postpone(records: Records, jobs: Sequence[Job], seconds: float) -> None:
     """Put jobs back, to be tried again after some seconds, without counting an attempt."""
     due = now() + timedelta(seconds=seconds)
     with records.writing() as session:
-        session.execute(
-            update(Job)
-            .where(Job.id.in_([job.id for job in jobs]), Job.state == JobState.RUNNING)
-            .values(state=JobState.WAITING, run_after=due, changed_at=now())
-        )
+        claimed = select(Job).where(Job.id.in_([job.id for job in jobs]))
+        for job in session.scalars(claimed.where(Job.state == JobState.RUNNING)):
+            put_back(session, job)
+            job.run_after, job.changed_at = due, now()
 
 
 def recover(records: Records) -> int:
@@ -208,7 +226,7 @@ def recover(records: Records) -> int:
     with records.writing() as session:
         running = list(session.scalars(select(Job).where(Job.state == JobState.RUNNING)))
         for job in running:
-            job.state = JobState.WAITING
+            put_back(session, job)
             job.run_after = now()
             document = session.get(Document, job.document_key)
             if document is not None and job.stage == JobStage.READ:

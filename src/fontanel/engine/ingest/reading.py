@@ -30,7 +30,7 @@ from fontanel.engine.ingest.passages import (
     split_settings,
 )
 from fontanel.engine.ingest.progress import ProgressReporter
-from fontanel.engine.ingest.queue import claim, edition_of_job, waiting_teams
+from fontanel.engine.ingest.queue import claim, edition_of_job, put_back, waiting_teams
 from fontanel.engine.ingest.repeated import RepeatedBlocks, record_edges
 from fontanel.engine.pictures.found import record_pictures, texts_of, waiting_pictures
 from fontanel.engine.runtime.fault_points import fault
@@ -363,7 +363,10 @@ class ReadStage:
             or find_embedder(session, edition.embedder or "") is not None
         )
         job.stage, job.total, job.changed_at = JobStage.EMBED, len(rows), now()
-        job.state = JobState.WAITING if embeds else JobState.DONE
+        if embeds:
+            put_back(session, job)
+        else:
+            job.state = JobState.DONE
         job.embedder = edition.embedder
         if job.for_active:
             document.title = title

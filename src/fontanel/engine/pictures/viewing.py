@@ -18,6 +18,7 @@ from fontanel.core.describing.pictures import MAX_TOKENS, picture_request, taken
 from fontanel.engine.answering.background import VIEWED, Price, background_model, record_use
 from fontanel.engine.documents import states
 from fontanel.engine.documents.documents import retry_document
+from fontanel.engine.documents.origin import origin_of
 from fontanel.engine.documents.states import NEEDS_DESCRIPTION
 from fontanel.engine.pictures.found import waiting_pictures
 from fontanel.engine.runtime.fault_points import fault
@@ -253,6 +254,7 @@ class Viewing:
                 price=price,
                 use=use,
                 started=started,
+                origin=origin_of(session, task.document_key, task.revision_id),
             )
             document = session.get(Document, task.document_key)
             if document is None or not _has_no_text(document):

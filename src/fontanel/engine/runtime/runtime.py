@@ -96,6 +96,7 @@ class Runtime:
             vault=self.vault,
             client=self.embeddings,
             directories=DirectoryWorkers(settings.embed_threads),
+            later=self.run_later,
         )
         self.models = ModelClient()
         self._start_workers()

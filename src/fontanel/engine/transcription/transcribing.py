@@ -18,6 +18,7 @@ from fontanel.core.reading.spoken.cues import Cue
 from fontanel.engine.answering.background import TRANSCRIBED, record_use
 from fontanel.engine.documents import states
 from fontanel.engine.documents.documents import retry_document
+from fontanel.engine.documents.origin import origin_of
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.transcription.registered import (
     TranscriberUnusable,
@@ -294,6 +295,7 @@ class Transcribing:
                 use=TokenUse(0, 0, counted=True),
                 started=started,
                 cost=task.price * seconds / 60,
+                origin=origin_of(session, task.document_key, task.revision_id),
             )
             if cut.last:
                 self._queue(session, task.document_key, task.revision_id)

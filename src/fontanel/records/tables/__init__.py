@@ -38,7 +38,7 @@ from fontanel.records.tables.gaps import (
     GapState,
     PassageUse,
 )
-from fontanel.records.tables.kbs import Edition, Kb, PassageRow, Segment, Tombstone
+from fontanel.records.tables.kbs import Edition, Kb, PassageRow, PausedBy, Segment, Tombstone
 from fontanel.records.tables.notices import Delivery, Notice, Receiver
 from fontanel.records.tables.people import (
     IdempotentReply,
@@ -104,6 +104,7 @@ __all__ = [
     "PassageRow",
     "PassageUse",
     "PasswordLink",
+    "PausedBy",
     "Person",
     "PictureDescription",
     "Proposal",

@@ -137,6 +137,10 @@ class Use(Base):
     key: Mapped[int] = mapped_column(primary_key=True, autoincrement=True)
     team_id: Mapped[str] = of_team()
     turn_id: Mapped[str] = mapped_column(unique=True)
+    #: The source, its run and the edition that work in the background was for.
+    source_id: Mapped[str | None]
+    sync_id: Mapped[str | None] = mapped_column(index=True)
+    edition_id: Mapped[str | None] = mapped_column(index=True)
     desk_id: Mapped[str | None]
     kb_ids: Mapped[list[Any]]
     asker: Mapped[str]

@@ -25,6 +25,7 @@ class JobState(StrEnum):
     RUNNING = "running"
     DONE = "done"
     FAILED = "failed"
+    PAUSED = "paused"
 
 
 class JobStage(StrEnum):

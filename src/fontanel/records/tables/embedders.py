@@ -32,5 +32,12 @@ class Embedder(Server, Base):
     batch: Mapped[int] = mapped_column(default=64)
     at_once: Mapped[int] = mapped_column(default=2)
     price: Mapped[float] = mapped_column(default=0.0)
+    #: Seconds that a small request took when it was registered.
+    request_seconds: Mapped[float | None]
+    #: Tokens that its server counted, and those that were estimated for the same texts.
+    tokens_counted: Mapped[int] = mapped_column(default=0, server_default="0")
+    tokens_estimated: Mapped[int] = mapped_column(default=0, server_default="0")
+    #: Dimensions of its vectors before the service cuts them; None if it does not.
+    uncut: Mapped[int | None]
     #: When it was removed. Its name is not used again: vectors of it may still be kept.
     removed_at: Mapped[datetime | None]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from enum import StrEnum
 from typing import Any
 
 from sqlalchemy import (
@@ -50,12 +51,19 @@ class Kb(Base):
     version: Mapped[int] = mapped_column(default=1)
 
 
+class PausedBy(StrEnum):
+    """Why the build of an edition is paused."""
+
+    PERSON = "person"
+    BUDGET = "budget"
+
+
 class Edition(Base):
     """An index of a knowledge base with fixed settings.
 
     `embedder` is None while the service has none: keyword search only. Editions of a knowledge base
     are numbered from 1, and it names the active one. One that `replaces_active` is activated as
-    soon as it is built.
+    soon as it is built. `budget` is the maximum cost of building it, in its embedder's currency.
     """
 
     __tablename__ = "editions"
@@ -67,6 +75,8 @@ class Edition(Base):
     embedder: Mapped[str | None]
     settings: Mapped[dict[str, Any]]
     replaces_active: Mapped[bool] = mapped_column(default=False, server_default="0")
+    budget: Mapped[float | None]
+    paused_by: Mapped[PausedBy | None] = mapped_column(Word(PausedBy))
     created_at: Mapped[datetime] = mapped_column(default=now)
 
 

@@ -154,5 +154,5 @@ class SyncItem(Base):
     outcome: Mapped[Outcome] = mapped_column(Word(Outcome))
     reason: Mapped[str | None]
     document_key: Mapped[int | None]
-    revision_id: Mapped[str | None]
+    revision_id: Mapped[str | None] = mapped_column(index=True)
     bytes: Mapped[int] = mapped_column(default=0)

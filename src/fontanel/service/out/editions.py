@@ -9,9 +9,11 @@ from typing import Any
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from fontanel.engine.editions.estimating import estimate_build
 from fontanel.engine.editions.lifecycle import is_outdated, progress_of
+from fontanel.engine.editions.pausing import cost_of
 from fontanel.engine.embedding.registered import find_embedder, known_embedders
-from fontanel.engine.ingest.passages import estimated_texts, split_settings
+from fontanel.engine.ingest.passages import split_settings
 from fontanel.records.tables import Edition, Kb, PassageRow
 from fontanel.schemas import EditionEstimate, EditionOut, Splitting
 from fontanel.service.auth.access import Access
@@ -22,11 +24,14 @@ def edition_out(access: Access, kb: Kb, edition: Edition) -> EditionOut:
         select(func.count()).select_from(PassageRow).where(PassageRow.edition_id == edition.id)
     )
     progress = progress_of(access.session, edition)
+    tokens, cost = cost_of(access.session, edition)
+    paused = progress.building and edition.paused_by is not None
     return EditionOut(
         id=edition.id,
         number=edition.number,
         active=edition.id == kb.edition_id,
-        state="building" if progress.building else "ready",
+        state="paused" if paused else "building" if progress.building else "ready",
+        paused_by=edition.paused_by.value if paused and edition.paused_by else None,
         splitting=splitting_out(edition.settings),
         embedder=edition.embedder,
         outdated=is_outdated(
@@ -38,26 +43,37 @@ def edition_out(access: Access, kb: Kb, edition: Edition) -> EditionOut:
         done=progress.done,
         failed=progress.failed,
         total=progress.total,
-        seconds_left=progress.seconds_left,
+        seconds_left=None if paused else progress.seconds_left,
+        tokens=tokens,
+        cost=cost,
+        currency=currency_of(access.session, edition.embedder),
+        budget=edition.budget,
         created_at=edition.created_at,
     )
 
 
-def estimate_out(session: Session, edition: Edition, embedder: str | None) -> EditionEstimate:
+def estimate_out(access: Access, edition: Edition, embedder: str | None) -> EditionEstimate:
     """Return about what embedding all passages of an edition with an embedder takes."""
-    row = None if embedder is None else find_embedder(session, embedder)
-    passages, texts, tokens = estimated_texts(session, edition)
-    if embedder is None:
-        texts = tokens = 0
-    price, currency = (0.0, "EUR") if row is None else (row.price, row.currency)
+    local, settings = access.runtime.local_models, access.runtime.settings
+    built = estimate_build(
+        access.session, edition, embedder, own=local.name, readers=settings.read_processes
+    )
+    row = None if embedder is None else find_embedder(access.session, embedder)
     return EditionEstimate(
         embedder=embedder,
-        passages=passages,
-        texts=texts,
-        tokens=tokens,
-        cost=round(tokens * price / 1_000_000, 6),
-        currency=currency,
+        passages=built.passages,
+        texts=built.texts,
+        tokens=built.tokens,
+        cost=round(built.tokens * (0.0 if row is None else row.price) / 1_000_000, 6),
+        currency=currency_of(access.session, embedder),
+        seconds=None if built.seconds is None else round(built.seconds, 1),
     )
+
+
+def currency_of(session: Session, embedder: str | None) -> str:
+    """Return the currency of an embedder's price."""
+    row = None if embedder is None else find_embedder(session, embedder)
+    return "EUR" if row is None else row.currency
 
 
 def splitting_out(stored: Mapping[str, Any]) -> Splitting:

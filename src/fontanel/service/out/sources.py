@@ -14,6 +14,7 @@ from fontanel.records.tables import (
     Source,
     Sync,
     SyncItem,
+    Use,
 )
 from fontanel.schemas import (
     FreshnessOut,
@@ -100,6 +101,12 @@ def sync_out(session: Session, sync: Sync) -> SyncOut:
     indexing, words, passages, embedded, *spent = session.execute(
         taken.where(SyncItem.sync_id == sync.id)
     ).one()
+    tokens, cost = session.execute(
+        select(
+            func.coalesce(func.sum(Use.tokens_read + Use.tokens_written), 0),
+            func.coalesce(func.sum(Use.cost), 0.0),
+        ).where(Use.sync_id == sync.id)
+    ).one()
     stages = {stage: round(value, 3) for stage, value in zip(_STAGES, spent, strict=True) if value}
     return SyncOut(
         id=sync.id,
@@ -124,6 +131,8 @@ def sync_out(session: Session, sync: Sync) -> SyncOut:
         words=words,
         passages=passages,
         embedded=embedded,
+        tokens_used=tokens,
+        cost=round(cost, 6),
         seconds={**sync.seconds, **stages},
         created_at=sync.created_at,
         started_at=sync.started_at,

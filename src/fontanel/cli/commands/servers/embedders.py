@@ -49,9 +49,7 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
         help="a directory of the service's machine with model.onnx and tokenizer.json, instead of"
         " an address",
     )
-    add.add_argument(
-        "--dimensions", type=int, help="ask the server to cut its vectors to these dimensions"
-    )
+    add.add_argument("--dimensions", type=int, help="keep only the first dimensions of its vectors")
     add.add_argument("--question-prefix", metavar="TEXT", help="written before questions")
     add.add_argument("--passage-prefix", metavar="TEXT", help="written before passages")
     switch_options(change)
@@ -64,7 +62,7 @@ def list_embedders(context: Context, options: argparse.Namespace) -> None:
             one.name,
             one.url or one.directory,
             one.remote,
-            one.dimensions,
+            str(one.dimensions) if one.uncut is None else f"{one.dimensions} of {one.uncut}",
             "on" if one.enabled else "off",
             "all" if one.teams is None else ", ".join(one.teams),
             f"{one.price:g} {one.currency}",

@@ -30,6 +30,7 @@ from fontanel.engine.curation.proposing.checking import (
     is_judged_language,
 )
 from fontanel.engine.curation.proposing.decisions import next_document, run_of, store_proposals
+from fontanel.engine.documents.origin import NO_ORIGIN, origin_of
 from fontanel.engine.editions.store import Editions
 from fontanel.errors import ModelUnusable, SecretUnreadable
 from fontanel.llm import AskerLeft, ChatWriter, Endpoint, ModelClient
@@ -148,6 +149,9 @@ class ModelProposer:
                 price=task.price,
                 use=writer.use(),
                 started=started,
+                origin=NO_ORIGIN
+                if document is None
+                else origin_of(session, document.key, document.revision_id or ""),
             )
         return True
 

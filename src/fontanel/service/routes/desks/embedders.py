@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import time
+from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
 
 from fastapi import Request
@@ -11,7 +13,8 @@ from sqlalchemy.orm import Session
 from fontanel.core.embedding.comparable import Embed, EmbedderUnfit
 from fontanel.core.embedding.directory import DirectoryFacts, directory_facts
 from fontanel.engine.embedding.registered import (
-    at_endpoint,
+    Checked,
+    EndpointEmbed,
     check_vectors,
     is_taken,
     kbs_using,
@@ -61,7 +64,7 @@ def register_embedder(body: EmbedderIn, caller: Operator, runtime: RuntimeDep) -
         facts = _facts(body.directory)
         question, passage = question or facts.question_prefix, passage or facts.passage_prefix
     try:
-        dimensions, scale = check_vectors(_embed(runtime, body), question, passage)
+        checked, embed = _check_new(runtime, body, question, passage)
     except (CallFailed, WorkerDied, EmbedderUnfit) as error:
         field = "url" if body.directory is None else "directory"
         raise Refused(field, f"The embedder was not registered: {error}.") from error
@@ -74,10 +77,14 @@ def register_embedder(body: EmbedderIn, caller: Operator, runtime: RuntimeDep) -
             url=body.url or "",
             secret=runtime.vault.seal(body.secret) if body.secret else None,
             team_ids=team_ids(session, body.teams),
-            dimensions=dimensions,
-            cut=body.dimensions is not None,
-            factor=scale.factor,
-            offset=scale.offset,
+            dimensions=checked.dimensions,
+            cut=body.dimensions is not None and checked.uncut is None,
+            uncut=checked.uncut,
+            factor=checked.scale.factor,
+            offset=checked.scale.offset,
+            request_seconds=checked.seconds,
+            tokens_counted=0 if embed is None else embed.counted,
+            tokens_estimated=0 if embed is None else embed.estimated,
             checked_at=now(),
             **plain,
         )
@@ -142,12 +149,12 @@ def check_embedder(embedder: str, caller: Operator, runtime: RuntimeDep) -> Embe
     started = time.monotonic()
     problem = None
     try:
-        embed = (
-            at_endpoint(runtime.embeddings, registered.endpoint)
-            if registered.directory is None
-            else runtime.local_models.directories.of(registered.directory, questions=True).embed
-        )
-        check_vectors(embed, registered.question_prefix, registered.passage_prefix)
+        embed: Embed = EndpointEmbed(runtime.embeddings, registered.endpoint)
+        if registered.directory is not None:
+            directories = runtime.local_models.directories
+            embed = directories.of(registered.directory, questions=True).embed
+        prefixes = registered.question_prefix, registered.passage_prefix
+        check_vectors(embed, *prefixes, registered.dimensions)
     except (CallFailed, WorkerDied, EmbedderUnfit) as error:
         problem = str(error)
     runtime.local_models.note(name, problem)
@@ -199,22 +206,35 @@ def _facts(directory: str) -> DirectoryFacts:
     return directory_facts(path)
 
 
-def _embed(runtime: Runtime, body: EmbedderIn) -> Embed:
-    """Return what embeds texts with an embedder that is not registered yet."""
+def _check_new(
+    runtime: Runtime, body: EmbedderIn, question: str, passage: str
+) -> tuple[Checked, EndpointEmbed | None]:
+    """Check an embedder that is not registered yet; see which dimensions its vectors have.
+
+    A server that does not cut its vectors when it is asked to has them cut here.
+
+    Raises:
+        CallFailed, WorkerDied, EmbedderUnfit: it cannot be used.
+    """
     if body.directory is not None:
-        return runtime.local_models.directories.of(Path(body.directory), questions=True).embed
+        worker = runtime.local_models.directories.of(Path(body.directory), questions=True)
+        return check_vectors(worker.embed, question, passage, body.dimensions), None
     assert body.url is not None
     endpoint = EmbeddingEndpoint(
         body.name,
         body.url,
         body.remote,
         secret=body.secret or None,
-        dimensions=body.dimensions,
-        cut=body.dimensions is not None,
         batch=body.batch,
         seconds=body.seconds,
     )
-    return at_endpoint(runtime.embeddings, endpoint)
+    if body.dimensions is not None:
+        asked = replace(endpoint, dimensions=body.dimensions, cut=True)
+        embed = EndpointEmbed(runtime.embeddings, asked)
+        with suppress(CallFailed):
+            return check_vectors(embed, question, passage), embed
+    embed = EndpointEmbed(runtime.embeddings, endpoint)
+    return check_vectors(embed, question, passage, body.dimensions), embed
 
 
 def _check_name(session: Session, name: str, own: str | None) -> None:

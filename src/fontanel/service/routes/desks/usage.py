@@ -1,4 +1,4 @@
-"""Usage by day, desk, knowledge base, asker or model, also as CSV."""
+"""Usage by day, desk, knowledge base, asker, model or source, also as CSV."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ from fontanel.core.answering import APPROVED, BUILT_IN
 from fontanel.engine.answering.background import BACKGROUND
 from fontanel.engine.answering.budgets import budget_of
 from fontanel.engine.trials.running import ASKER
-from fontanel.records.tables import Desk, DeskLink, Kb, Key, Person, Team, Use, now
+from fontanel.records.tables import Desk, DeskLink, Kb, Key, Person, Source, Team, Use, now
 from fontanel.schemas import BudgetOut, TeamUsage, UsageOut, UsageRow
 from fontanel.schemas.base import Moment
 from fontanel.service.auth.access import Access, Editor, Operator, RuntimeDep
@@ -27,7 +27,7 @@ from fontanel.service.routers import api_router
 router = api_router("/teams/{team}/usage", "usage")
 all_teams = api_router("/usage", "usage")
 
-By = Literal["day", "desk", "kb", "member", "model"]
+By = Literal["day", "desk", "kb", "member", "model", "source"]
 #: The key of guests' questions: all guests of a link are one row.
 _GUESTS = "guests:"
 Since = Annotated[
@@ -164,6 +164,8 @@ def _key(use: Use, by: By, zone: ZoneInfo) -> str:
         return use.desk_id or ""
     if by == "kb":
         return use.kb_id or ""
+    if by == "source":
+        return use.source_id or ""
     if by == "model":
         if use.composer == APPROVED:
             return APPROVED
@@ -182,6 +184,11 @@ def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
     if by == "kb":
         result = session.execute(select(Kb.id, Kb.name).where(Kb.id.in_(requested))).all()
         return {"": "no documents needed", **dict(result)}
+    if by == "source":
+        result = session.execute(
+            select(Source.id, Source.name).where(Source.id.in_(requested))
+        ).all()
+        return {"": "questions, and documents without a source", **dict(result)}
     if by == "model":
         return {APPROVED: "approved answers"}
     if by != "member":

@@ -18,6 +18,7 @@ from fontanel.engine.editions.lifecycle import activate_edition, build_edition, 
 from fontanel.engine.editions.pack_export import write_pack
 from fontanel.engine.editions.pack_import import check_vectors, import_pack
 from fontanel.engine.editions.pack_reader import Pack
+from fontanel.engine.editions.pausing import pause_build, resume_build
 from fontanel.engine.embedding.registered import find_embedder
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.runtime.runtime import Runtime
@@ -26,7 +27,7 @@ from fontanel.engine.workers.messages import Failed, VerifyPack
 from fontanel.engine.workers.processes import WorkerDied
 from fontanel.errors import Refused
 from fontanel.facts import SplitSettings
-from fontanel.records.tables import Edition, Kb
+from fontanel.records.tables import Edition, Kb, PausedBy
 from fontanel.schemas import (
     ComparedOut,
     CompareIn,
@@ -36,6 +37,7 @@ from fontanel.schemas import (
     EditionOut,
     KbOut,
     Page,
+    ResumeIn,
 )
 from fontanel.service.auth.access import Access, Editor, EditorWrite, Reader
 from fontanel.service.chosen import chosen_embedder
@@ -70,7 +72,11 @@ def build(kb: str, body: EditionIn, access: EditorWrite) -> EditionOut:
     kb_row = access.scope.kb(kb)
     embedder = chosen_embedder(access, body.embedder, _present_embedder(access, kb_row))
     edition = build_edition(
-        access.session, kb_row, SplitSettings(**body.splitting.model_dump()), embedder
+        access.session,
+        kb_row,
+        SplitSettings(**body.splitting.model_dump()),
+        embedder,
+        body.budget,
     )
     access.session.flush()
     return edition_out(access, kb_row, edition)
@@ -80,11 +86,11 @@ def build(kb: str, body: EditionIn, access: EditorWrite) -> EditionOut:
 def estimate(
     kb: str, access: Editor, embedder: Annotated[str | None, Query(max_length=60)] = None
 ) -> EditionEstimate:
-    """Texts, tokens and cost of embedding the documents again, as they are split now."""
+    """Texts, tokens, cost and time of building an edition, with documents split as now."""
     kb_row = access.scope.kb(kb)
     name = chosen_embedder(access, embedder, _present_embedder(access, kb_row))
     edition = access.session.get_one(Edition, kb_row.edition_id)
-    return estimate_out(access.session, edition, name)
+    return estimate_out(access, edition, name)
 
 
 def _present_embedder(access: Access, kb: Kb) -> str | None:
@@ -92,6 +98,26 @@ def _present_embedder(access: Access, kb: Kb) -> str | None:
     edition = access.session.get_one(Edition, kb.edition_id)
     known = find_embedder(access.session, edition.embedder or "") is not None
     return edition.embedder if known else access.runtime.local_models.name
+
+
+@router.post("/{number}/pause", summary="Pause the build of an edition")
+def pause(kb: str, number: Number, access: EditorWrite) -> EditionOut:
+    """What is built stays; documents that change meanwhile wait until the build is resumed."""
+    kb_row = access.scope.kb(kb)
+    edition = edition_of(access, kb_row, number)
+    pause_build(access.session, edition, PausedBy.PERSON)
+    return edition_out(access, kb_row, edition)
+
+
+@router.post("/{number}/resume", summary="Resume the build of an edition")
+def resume(
+    kb: str, number: Number, access: EditorWrite, body: ResumeIn | None = None
+) -> EditionOut:
+    """Go on where it was paused, with a larger budget if that was used up."""
+    kb_row = access.scope.kb(kb)
+    edition = edition_of(access, kb_row, number)
+    resume_build(access.session, edition, None if body is None else body.budget)
+    return edition_out(access, kb_row, edition)
 
 
 @router.post("/{number}/activate", summary="Switch to an edition")

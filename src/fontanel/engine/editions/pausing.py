@@ -1,0 +1,73 @@
+"""Builds of editions that a person pauses, or that pause at their budget."""
+
+from __future__ import annotations
+
+from sqlalchemy import func, select, update
+from sqlalchemy.orm import Session
+
+from fontanel.errors import Conflict, Refused
+from fontanel.records.tables import Edition, Job, JobState, PausedBy, Use, now
+
+
+def cost_of(session: Session, edition: Edition) -> tuple[int, float]:
+    """Return the tokens and the cost of embedding that are counted for an edition."""
+    tokens, cost = session.execute(
+        select(
+            func.coalesce(func.sum(Use.tokens_read), 0), func.coalesce(func.sum(Use.cost), 0.0)
+        ).where(Use.edition_id == edition.id)
+    ).one()
+    return int(tokens), round(cost, 8)
+
+
+def pause_build(session: Session, edition: Edition, by: PausedBy) -> None:
+    """Pause the build of a standby edition; documents that are being embedded are completed.
+
+    Raises:
+        Conflict: it is paused, or nothing of it waits.
+    """
+    if edition.paused_by is not None:
+        raise Conflict(f"The build of edition {edition.number} is paused already.")
+    waiting = update(Job).where(Job.edition_id == edition.id, Job.state == JobState.WAITING)
+    open_jobs = select(func.count()).where(
+        Job.edition_id == edition.id, Job.state.in_((JobState.WAITING, JobState.RUNNING))
+    )
+    if not session.scalar(open_jobs):
+        raise Conflict(f"Edition {edition.number} is not being built.")
+    edition.paused_by = by
+    session.execute(waiting.values(state=JobState.PAUSED, changed_at=now()))
+
+
+def pause_at_budget(session: Session, edition_id: str) -> None:
+    """Pause the build of an edition that has reached its budget."""
+    edition = session.get(Edition, edition_id)
+    if edition is None or edition.budget is None or edition.paused_by is not None:
+        return
+    # The documents of the last texts are completed: there may be nothing left to pause.
+    left = select(Job.id).where(Job.edition_id == edition_id, Job.state == JobState.WAITING)
+    session.flush()
+    if session.scalar(left.limit(1)) and cost_of(session, edition)[1] >= edition.budget:
+        pause_build(session, edition, PausedBy.BUDGET)
+
+
+def resume_build(session: Session, edition: Edition, budget: float | None) -> None:
+    """Go on with a paused build.
+
+    Args:
+        budget: The new maximum cost; None keeps the present one.
+
+    Raises:
+        Conflict: it is not paused.
+        Refused: the budget is used up.
+    """
+    if edition.paused_by is None:
+        raise Conflict(f"The build of edition {edition.number} is not paused.")
+    if budget is not None:
+        edition.budget = budget
+    cost = cost_of(session, edition)[1]
+    if edition.budget is not None and cost >= edition.budget:
+        raise Refused(
+            "budget", f"Edition {edition.number} has cost {cost:.4g} already. Name a larger budget."
+        )
+    edition.paused_by = None
+    paused = update(Job).where(Job.edition_id == edition.id, Job.state == JobState.PAUSED)
+    session.execute(paused.values(state=JobState.WAITING, run_after=now(), changed_at=now()))
