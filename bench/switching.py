@@ -186,7 +186,9 @@ def measure(
     while (edition := shown(client, kb)).state == "building":
         time.sleep(0.5)
     took = time.monotonic() - started
+    switching = time.monotonic()
     client.activate_edition(kb, 2)
+    switched = time.monotonic() - switching
     searcher.ended.set()
     searcher.join()
     sent = {text: times for text, times in counted.texts.items() if "rules of the quay" not in text}
@@ -194,6 +196,7 @@ def measure(
     print(f"{platform.processor() or platform.machine()}, {os.cpu_count()} cores")
     print(f"{passages} passages, {len(sent)} texts sent, {twice} of them twice")
     print(f"{took:.0f} s with three restarts; estimated {estimate.seconds or 0:.0f} s")
+    print(f"switched in {switched:.2f} s")
     after = client.estimate_edition(kb, "remote")
     print(f"estimated afterwards: {after.tokens} tokens, {after.texts} texts, {after.seconds} s")
     print(f"tokens: {counted.tokens} read, {edition.tokens} recorded, {estimate.tokens} estimated")

@@ -19,6 +19,7 @@ NOTE = "Made from its asynchronous twin by `make client`; do not edit."
 #: What differs besides the keywords.
 REPLACEMENTS = {
     "_async": "_sync",
+    "AsyncBaseTransport": "BaseTransport",
     "AsyncRetrying": "Retrying",
     "AsyncIterator": "Iterator",
     "aclose": "close",

@@ -4820,7 +4820,7 @@ export interface components {
             embedder?: string | null;
             /**
              * Budget
-             * @description The maximum cost of embedding, in the embedder's currency. At this cost the build pauses; the texts of the requests under way, at most 512, are completed.
+             * @description The maximum cost of embedding, in the embedder's currency. At this cost the build pauses; the texts that are under way, at most 1,024, are completed.
              */
             budget?: number | null;
         };
@@ -9162,6 +9162,11 @@ export interface components {
             name: string;
             /** Questions */
             questions: number;
+            /**
+             * Tool Calls
+             * @description Calls of tools by programs, besides questions.
+             */
+            tool_calls: number;
             /** Answered */
             answered: number;
             /**

@@ -109,3 +109,6 @@ NoticeKind = Literal[
 
 #: The verdicts on statements that a reader should doubt.
 DOUBTFUL = frozenset({"weak", "uncited", "outdated"})
+
+#: The header that names the tool that a program's request is made for, and an id of the call.
+TOOL_HEADER = "X-Fontanel-Tool"

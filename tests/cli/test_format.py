@@ -10,8 +10,9 @@ from hypothesis import strategies as st
 from rich.text import Text
 
 from fontanel.cli.commands.asking import excerpt
-from fontanel.cli.format import clock, moment, number, percent, place, size
+from fontanel.cli.format import moment, number, percent, size
 from fontanel.schemas import LocatorOut, SpanOut
+from fontanel.schemas.display import clock, place
 from tests.cli.conftest import Run
 
 

@@ -8,8 +8,8 @@ from pathlib import Path
 import pytest
 
 from fontanel.cli.commands.documents import report_rows
-from fontanel.cli.format import clock, place
 from fontanel.schemas import LocatorOut, ReportOut
+from fontanel.schemas.display import clock, place
 from tests.cli.conftest import Run
 from tests.conftest import DOCUMENTS
 from tests.core import samples

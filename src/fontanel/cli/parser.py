@@ -17,6 +17,7 @@ from fontanel.cli.commands import (
     local,
     people,
     sources,
+    tools,
     written,
 )
 from fontanel.cli.commands.curation import approved, coverage, gaps, proposals, sets, trials
@@ -119,4 +120,5 @@ def build_parser() -> Parser:
         noun("simulator", "simulated outside services, for trying things out"), verb
     )
     local.add_commands(commands, noun, verb, embedder)
+    tools.add_commands(verb, commands, common)
     return parser

@@ -173,6 +173,9 @@ class Calls(DeskCalls, ApprovedCalls, TrialCalls, QualityCalls, EmbedderCalls, T
             params={k: v for k, v in params.items() if v},
         )
 
+    def watch(self, kb: str) -> str:
+        return f"{self._kb(kb)}/events"
+
     def show_document(self, kb: str, document: str) -> Call[s.DocumentOut]:
         return Call("GET", self._document(kb, document), s.DocumentOut)
 

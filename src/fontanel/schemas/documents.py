@@ -99,6 +99,12 @@ class DocumentOut(Model):
     version: int
 
 
+class RemovedOut(Model):
+    """A document that was deleted."""
+
+    id: str
+
+
 class DocumentChange(Model):
     tags: dict[str, str]
 

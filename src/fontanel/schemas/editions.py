@@ -25,7 +25,7 @@ class EditionIn(Model):
         le=1_000_000_000,
         description=(
             "The maximum cost of embedding, in the embedder's currency. At this cost the build"
-            " pauses; the texts of the requests under way, at most 512, are completed."
+            " pauses; the texts that are under way, at most 1,024, are completed."
         ),
     )
 

@@ -20,6 +20,7 @@ class UsageRow(Model):
     key: str
     name: str
     questions: int
+    tool_calls: int = Field(description="Calls of tools by programs, besides questions.")
     answered: int
     approved: int = Field(description="Those answered with an approved answer.")
     declined: int

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from typing import Any
 
 from fastapi import FastAPI
 from pydantic import TypeAdapter
 from starlette.middleware import Middleware
+from starlette.routing import Route
 
 from fontanel import __version__
 from fontanel.engine.ingest.queue import waiting
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.schemas import Event
 from fontanel.service import console, problems
+from fontanel.service import tools as tool_endpoint
 from fontanel.service.api import api_routes
 from fontanel.service.auth.rate_limits import AtOnce, Pace, SignInLimits
 from fontanel.service.bodies import BodyGate
@@ -20,6 +24,7 @@ from fontanel.service.metrics import CurationFigures, SourceFigures
 from fontanel.service.middleware import Metrics, RequestLog
 from fontanel.service.streaming.answers import new_pool
 from fontanel.service.streaming.renewal import OpenStreams
+from fontanel.service.tools import ToolEndpoint
 from fontanel.settings import Settings
 
 _DESCRIPTION = """
@@ -43,8 +48,16 @@ def create_app(settings: Settings, runtime: Runtime | None = None) -> FastAPI:
     if runtime is not None:
         metrics.registry.register(SourceFigures(runtime.records))
         metrics.registry.register(CurationFigures(runtime.records))
+    tools = ToolEndpoint(runtime)
+
+    @asynccontextmanager
+    async def lifespan(app: FastAPI) -> AsyncIterator[None]:
+        async with tools.running(app):
+            yield
+
     app = FastAPI(
         title="Fontanel",
+        lifespan=lifespan,
         version=__version__,
         description=_DESCRIPTION,
         docs_url=None,
@@ -69,6 +82,7 @@ def create_app(settings: Settings, runtime: Runtime | None = None) -> FastAPI:
     app.state.streams = OpenStreams()
     problems.install(app)
     app.router.routes += api_routes()
+    app.router.routes.append(Route(tool_endpoint.PATH, tools, include_in_schema=False))
     console.install(app)
     app.openapi = lambda: _description_of(app)  # type: ignore[method-assign]
     return app

@@ -29,6 +29,8 @@ _MB = 1_000_000
 JSON_BYTES = _MB
 #: Routes that are open to people who are not signed in: their bodies are small.
 _OPEN_BYTES = 64_000
+#: Where callers are authenticated before a body is read.
+_GUARDED = ("/api/", "/mcp/")
 _OPEN = re.compile(r"/api/v1/(?:session|invitations/(?:open|accept)|passwords|signals/[^/]+)")
 _LARGER_JSON = (
     (re.compile(r"/api/v1/teams/[^/]+/kbs/[^/]+/sources/[^/]+/documents"), 16 * _MB),
@@ -77,6 +79,7 @@ class BodyGate:
             await self._app(scope, receive, send)
             return
         existing = False
+        body: _Body | None = None
         try:
             existing = await self._authenticate(connection, scope)
             if self._workshop is not None and not has_room(self._workshop.settings):
@@ -92,7 +95,8 @@ class BodyGate:
             await (run_briefly(check_json, data) if len(data) > _LARGE else _checked(data))
         except BodyRefused as refused:
             expects = connection.headers.get("expect", "").lower() == "100-continue"
-            if not expects:
+            # After the whole body nothing follows that could be waited for.
+            if not expects and not (body is not None and body.complete):
                 await _drain(receive, signed_in=existing)
             await _refuse(scope, send, refused.error)
             return
@@ -107,7 +111,7 @@ class BodyGate:
         path = scope["path"]
         if (
             self._workshop is None
-            or not path.startswith("/api/")
+            or not f"{path}/".startswith(_GUARDED)
             or _OPEN.fullmatch(path.rstrip("/"))
         ):
             return False
@@ -135,7 +139,7 @@ class BodyGate:
 
     def _limit(self, path: str, content_type: str) -> int:
         path = path.rstrip("/")
-        if not path.startswith("/api/") or _OPEN.fullmatch(path):
+        if not f"{path}/".startswith(_GUARDED) or _OPEN.fullmatch(path):
             return _OPEN_BYTES
         if content_type.lower().startswith("multipart/"):
             return self._max_upload if _UPLOADS.fullmatch(path) else JSON_BYTES
@@ -175,8 +179,13 @@ class _Body:
     began: float = 0.0
     refused: BodyRefused | None = None
 
+    @property
+    def complete(self) -> bool:
+        """Whether all of it was received."""
+        return self.began == _COMPLETE
+
     async def __call__(self) -> Message:
-        if self.began == _COMPLETE:
+        if self.complete:
             return await self.receive()
         self.began = self.began or time.monotonic()
         left = self.began + self.grace + self.size / _MIN_RATE - time.monotonic()

@@ -51,7 +51,8 @@ function Keys({ api, outsider }: { api: string; outsider: boolean }) {
     <section className="mt-9">
       <h2 className="text-xl">Keys</h2>
       <p className="soft mb-2">
-        For programs: the command line, the client library, your own scripts.
+        For programs: the command line, the client library, your own scripts, and agents, which find
+        tools at <code>{window.location.origin}/mcp</code>.
       </p>
       {outsider && (
         <p className="soft mb-2">

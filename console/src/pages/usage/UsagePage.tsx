@@ -222,6 +222,7 @@ function Table({ data }: { data: Schemas["UsageOut"] }) {
       <td>{row.name}</td>
       {[
         count(row.questions),
+        count(row.tool_calls),
         count(row.approved),
         share(row),
         count(row.unfinished),
@@ -248,6 +249,7 @@ function Table({ data }: { data: Schemas["UsageOut"] }) {
             </th>
             {[
               "Questions",
+              "Tool calls",
               "Approved",
               "Declined",
               "Unfinished",

@@ -9,8 +9,9 @@ from rich.padding import Padding
 from rich.text import Text
 
 from fontanel.cli.context import Context
-from fontanel.cli.format import percent, place
+from fontanel.cli.format import percent
 from fontanel.schemas import RecordOut, StatementOut, StepOut
+from fontanel.schemas.display import place
 
 _MARKS = {
     "supported": "ok",

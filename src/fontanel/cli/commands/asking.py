@@ -26,7 +26,7 @@ from fontanel.cli.commands.conversations import (
     show_conversation,
 )
 from fontanel.cli.context import Context, UsageProblem
-from fontanel.cli.format import outdated_text, percent, place
+from fontanel.cli.format import percent
 from fontanel.cli.options.asking_first import ask_first
 from fontanel.cli.options.documents import filter_options, parse_tags
 from fontanel.facts import DOUBTFUL
@@ -43,6 +43,7 @@ from fontanel.schemas import (
     SpanOut,
     StartEvent,
 )
+from fontanel.schemas.display import outdated_text, place
 
 
 def add_commands(

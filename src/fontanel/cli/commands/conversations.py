@@ -10,7 +10,7 @@ from rich.padding import Padding
 from rich.text import Text
 
 from fontanel.cli.context import Context
-from fontanel.cli.format import moment, percent, place
+from fontanel.cli.format import moment, percent
 from fontanel.schemas import (
     AnswerOut,
     CitationOut,
@@ -18,6 +18,7 @@ from fontanel.schemas import (
     LocatorOut,
     TurnOut,
 )
+from fontanel.schemas.display import place
 
 
 def list_conversations(context: Context, options: argparse.Namespace) -> None:

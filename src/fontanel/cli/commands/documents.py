@@ -10,7 +10,7 @@ from rich.markup import escape
 
 from fontanel.cli.commands.adding import add_documents
 from fontanel.cli.context import Context, UsageProblem
-from fontanel.cli.format import clock, moment, number, outdated_text, percent, place, size
+from fontanel.cli.format import moment, number, percent, size
 from fontanel.cli.options.asking_first import ask_first
 from fontanel.cli.options.documents import (
     column_options,
@@ -22,6 +22,7 @@ from fontanel.cli.options.documents import (
 )
 from fontanel.facts import DocumentState, ValidityMark
 from fontanel.schemas import DocumentOut, ReportOut, ValidityOut
+from fontanel.schemas.display import clock, outdated_text, place
 
 #: Characters of a state in a table.
 _SHORT = 48

@@ -50,6 +50,7 @@ def _use_table(context: Context, by: str, rows: Sequence[UsageRow]) -> Any:
     names = {
         by: "left",
         "questions": "right",
+        "tool_calls": "right",
         "answered": "right",
         "approved": "right",
         "declined": "right",
@@ -72,6 +73,7 @@ def _use(row: UsageRow) -> tuple[Any, ...]:
     return (
         row.name,
         row.questions,
+        row.tool_calls,
         row.answered,
         row.approved,
         row.declined,

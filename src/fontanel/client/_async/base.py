@@ -8,7 +8,7 @@ from types import TracebackType
 from typing import Any, Self, TypeVar
 
 import httpx
-from httpx_sse import EventSource
+from httpx_sse import EventSource, ServerSentEvent
 from tenacity import (
     AsyncRetrying,
     RetryCallState,
@@ -55,6 +55,8 @@ class AsyncBaseClient:
         timeout: Seconds to wait for a response.
         guest: A guest's own secret, with a link's secret as `key`.
         retry_seconds: How long a call is repeated; 0 for never.
+        headers: Further headers of every request.
+        transport: How requests are sent; default: over the network.
     """
 
     def __init__(
@@ -65,14 +67,16 @@ class AsyncBaseClient:
         timeout: float = 60.0,
         guest: str | None = None,
         retry_seconds: float = 60.0,
+        headers: Mapping[str, str] | None = None,
+        transport: httpx.AsyncBaseTransport | None = None,
     ) -> None:
-        headers = {"User-Agent": f"fontanel/{__version__}"}
+        sent = {"User-Agent": f"fontanel/{__version__}", **(headers or {})}
         if key:
-            headers["Authorization"] = f"Bearer {key}"
+            sent["Authorization"] = f"Bearer {key}"
         if guest is not None:
-            headers["X-Fontanel-Guest"] = guest
+            sent["X-Fontanel-Guest"] = guest
         self._http = httpx.AsyncClient(
-            base_url=url.rstrip("/") + "/api/v1", headers=headers, timeout=timeout
+            base_url=url.rstrip("/") + "/api/v1", headers=sent, timeout=timeout, transport=transport
         )
         self._calls = Calls(team)
         self._retry_seconds = retry_seconds
@@ -179,12 +183,17 @@ class AsyncBaseClient:
             call.method,
             call.path.removeprefix("/"),
             content=call.body.model_dump_json(),
-            headers={
-                "Content-Type": "application/json",
-                "Accept": "text/event-stream",
-                **call.headers,
-            },
+            headers={"Content-Type": "application/json", **call.headers},
         )
+        async for sent in self._sent_events(request):
+            event = EVENT.validate_json(sent.data)
+            if isinstance(event, s.ProblemEvent):
+                raise error_of(event.problem, request)
+            yield event
+
+    async def _sent_events(self, request: httpx.Request) -> AsyncIterator[ServerSentEvent]:
+        """Yield the server-sent events of a response."""
+        request.headers["Accept"] = "text/event-stream"
         try:
             response = await self._http.send(request, stream=True)
             try:
@@ -192,11 +201,8 @@ class AsyncBaseClient:
                     await response.aread()
                     raise_for_problem(response)
                 async for sent in EventSource(response).aiter_sse():
-                    event = EVENT.validate_json(sent.data)
-                    if isinstance(event, s.ProblemEvent):
-                        raise error_of(event.problem, request)
-                    yield event
+                    yield sent
             finally:
                 await response.aclose()
         except httpx.TransportError as error:
-            raise Unreachable(f"The answer broke off: {error}", request) from error
+            raise Unreachable(f"The stream broke off: {error}", request) from error

@@ -11,7 +11,7 @@ from types import TracebackType
 from typing import Any, Self, TypeVar
 
 import httpx
-from httpx_sse import EventSource
+from httpx_sse import EventSource, ServerSentEvent
 from tenacity import (
     RetryCallState,
     Retrying,
@@ -58,6 +58,8 @@ class BaseClient:
         timeout: Seconds to wait for a response.
         guest: A guest's own secret, with a link's secret as `key`.
         retry_seconds: How long a call is repeated; 0 for never.
+        headers: Further headers of every request.
+        transport: How requests are sent; default: over the network.
     """
 
     def __init__(
@@ -68,14 +70,16 @@ class BaseClient:
         timeout: float = 60.0,
         guest: str | None = None,
         retry_seconds: float = 60.0,
+        headers: Mapping[str, str] | None = None,
+        transport: httpx.BaseTransport | None = None,
     ) -> None:
-        headers = {"User-Agent": f"fontanel/{__version__}"}
+        sent = {"User-Agent": f"fontanel/{__version__}", **(headers or {})}
         if key:
-            headers["Authorization"] = f"Bearer {key}"
+            sent["Authorization"] = f"Bearer {key}"
         if guest is not None:
-            headers["X-Fontanel-Guest"] = guest
+            sent["X-Fontanel-Guest"] = guest
         self._http = httpx.Client(
-            base_url=url.rstrip("/") + "/api/v1", headers=headers, timeout=timeout
+            base_url=url.rstrip("/") + "/api/v1", headers=sent, timeout=timeout, transport=transport
         )
         self._calls = Calls(team)
         self._retry_seconds = retry_seconds
@@ -180,24 +184,25 @@ class BaseClient:
             call.method,
             call.path.removeprefix("/"),
             content=call.body.model_dump_json(),
-            headers={
-                "Content-Type": "application/json",
-                "Accept": "text/event-stream",
-                **call.headers,
-            },
+            headers={"Content-Type": "application/json", **call.headers},
         )
+        for sent in self._sent_events(request):
+            event = EVENT.validate_json(sent.data)
+            if isinstance(event, s.ProblemEvent):
+                raise error_of(event.problem, request)
+            yield event
+
+    def _sent_events(self, request: httpx.Request) -> Iterator[ServerSentEvent]:
+        """Yield the server-sent events of a response."""
+        request.headers["Accept"] = "text/event-stream"
         try:
             response = self._http.send(request, stream=True)
             try:
                 if not response.is_success:
                     response.read()
                     raise_for_problem(response)
-                for sent in EventSource(response).iter_sse():
-                    event = EVENT.validate_json(sent.data)
-                    if isinstance(event, s.ProblemEvent):
-                        raise error_of(event.problem, request)
-                    yield event
+                yield from EventSource(response).iter_sse()
             finally:
                 response.close()
         except httpx.TransportError as error:
-            raise Unreachable(f"The answer broke off: {error}", request) from error
+            raise Unreachable(f"The stream broke off: {error}", request) from error

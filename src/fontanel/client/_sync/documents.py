@@ -59,6 +59,24 @@ class DocumentClient(BaseClient):
                 return
             cursor = page.next
 
+    def list_document_page(
+        self, kb: str, cursor: str | None = None, limit: int = 100
+    ) -> s.Page[s.DocumentOut]:
+        """Return a page of the documents in the order of their names, and the next cursor."""
+        return self._send(self._calls.list_documents(kb, cursor, limit=limit))
+
+    def watch(self, kb: str) -> Iterator[s.DocumentOut | s.RemovedOut]:
+        """Yield documents that change from now on, and removed ones, until the service ends it.
+
+        Unfinished documents come first. The iteration ends when the access does.
+        """
+        request = self._http.build_request("GET", self._calls.watch(kb).removeprefix("/"))
+        for sent in self._sent_events(request):
+            if sent.event == "document":
+                yield s.DocumentOut.model_validate_json(sent.data)
+            elif sent.event == "removed":
+                yield s.RemovedOut.model_validate_json(sent.data)
+
     def add_document(
         self,
         kb: str,

@@ -237,32 +237,30 @@ def activate_edition(session: Session, kb: Kb, edition: Edition) -> None:
         raise Conflict(f"{pending} documents are still on their way. Switch once they are indexed.")
     # Whether a job changes a document's state depends on its edition; earlier ones are history.
     session.execute(update(Job).where(Job.edition_id == edition.id).values(edition_id=None))
-    stored = select(PassageRow.revision_id).where(
-        PassageRow.edition_id == edition.id, PassageRow.document_key == Document.key
-    )
-    session.execute(
-        update(Document)
-        .where(Document.kb_id == kb.id, stored.exists())
-        .values(
-            revision_id=stored.limit(1).scalar_subquery(),
-            changed_at=now(),
-            change=next_change(session),
-        )
-        .execution_options(synchronize_session=False)
-    )
     # A revision's counts are those of the active edition.
-    inside = (PassageRow.edition_id == edition.id, PassageRow.revision_id == Revision.id)
-    session.execute(
-        update(Revision)
-        .where(Revision.id.in_(select(Document.revision_id).where(Document.kb_id == kb.id)))
-        .values(
-            passages=select(func.count()).where(*inside).scalar_subquery(),
-            tokens=select(func.coalesce(func.sum(PassageRow.tokens), 0))
-            .where(*inside)
-            .scalar_subquery(),
+    revisions = session.execute(
+        select(
+            PassageRow.document_key,
+            PassageRow.revision_id,
+            func.count(),
+            func.sum(PassageRow.tokens),
         )
-        .execution_options(synchronize_session=False)
-    )
+        .where(PassageRow.edition_id == edition.id)
+        .group_by(PassageRow.document_key, PassageRow.revision_id)
+    ).all()
+    moved = {"changed_at": now(), "change": next_change(session)}
+    if revisions:
+        session.execute(
+            update(Document),
+            [{"key": key, "revision_id": revision, **moved} for key, revision, _, _ in revisions],
+        )
+        session.execute(
+            update(Revision),
+            [
+                {"id": revision, "passages": count, "tokens": tokens}
+                for _, revision, count, tokens in revisions
+            ],
+        )
     kb.edition_id = edition.id
     kb.version += 1
     edition.replaces_active, edition.budget = False, None

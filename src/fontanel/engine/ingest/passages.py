@@ -24,8 +24,8 @@ from fontanel.records.tables import Document, Edition, PassageRow, Revision, Tom
 from fontanel.records.unit_of_work import Records
 from fontanel.records.vector_cache import VectorCache
 
-#: Passages of which the texts to embed are counted; the others are estimated by them.
-_SAMPLE = 500
+#: The texts to embed are counted up to this many passages; of more, a sample of about this many is.
+_MAX_COUNTED, _SAMPLE = 5_000, 1_000
 
 
 def embedded_passages(
@@ -49,15 +49,16 @@ def embedded_passages(
 def estimated_texts(session: Session, edition: Edition) -> tuple[int, int, int]:
     """Return how many passages an edition has, and about how many texts and tokens to embed.
 
-    Extrapolated from a sample of the passages, by their length.
+    Texts that repeat are embedded once. Of a large edition a sample of the passages is counted, and
+    extrapolated by their length; how many texts repeat is not known then.
     """
     own = PassageRow.edition_id == edition.id
     count, length = session.execute(
         select(func.count(), func.coalesce(func.sum(func.length(PassageRow.text)), 0)).where(own)
     ).one()
-    step = max(1, count // _SAMPLE)
+    step = 1 if count <= _MAX_COUNTED else count // _SAMPLE
     query = select(PassageRow.embedded_text, PassageRow.text).where(own, PassageRow.id % step == 0)
-    rows = session.execute(query.limit(2 * _SAMPLE)).all()
+    rows = session.execute(query.limit(_MAX_COUNTED)).all()
     sampled = sum(len(text) for _, text in rows)
     if not sampled:
         return count, 0, 0
@@ -65,8 +66,9 @@ def estimated_texts(session: Session, edition: Edition) -> tuple[int, int, int]:
     texts = [
         one for whole, text in rows for one in (whole, *(window_texts(text) if windows else ()))
     ]
+    distinct = texts if step > 1 else list(dict.fromkeys(texts))
     share = length / sampled
-    return count, round(len(texts) * share), round(sum(estimate_read_tokens(texts)) * share)
+    return count, round(len(distinct) * share), round(sum(estimate_read_tokens(distinct)) * share)
 
 
 def passage_row(

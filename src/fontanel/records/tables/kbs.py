@@ -8,6 +8,7 @@ from typing import Any
 
 from sqlalchemy import (
     ForeignKey,
+    Index,
     UniqueConstraint,
 )
 from sqlalchemy.orm import Mapped, mapped_column
@@ -113,19 +114,21 @@ class PassageRow(Base):
     """
 
     __tablename__ = "passages"
-    __table_args__ = ({"sqlite_autoincrement": True},)
+    __table_args__ = (
+        # With an index of the edition alone, SQLite would read all of its passages to find those
+        # of a document or a revision.
+        Index("ix_passages_of_document", "document_key", "edition_id"),
+        Index("ix_passages_of_revision", "revision_id", "edition_id"),
+        {"sqlite_autoincrement": True},
+    )
 
     id: Mapped[int] = mapped_column(primary_key=True, autoincrement=True)
     team_id: Mapped[str] = of_team()
     edition_id: Mapped[str] = mapped_column(
         ForeignKey("editions.id", ondelete="CASCADE"), index=True
     )
-    document_key: Mapped[int] = mapped_column(
-        ForeignKey("documents.key", ondelete="CASCADE"), index=True
-    )
-    revision_id: Mapped[str] = mapped_column(
-        ForeignKey("revisions.id", ondelete="CASCADE"), index=True
-    )
+    document_key: Mapped[int] = mapped_column(ForeignKey("documents.key", ondelete="CASCADE"))
+    revision_id: Mapped[str] = mapped_column(ForeignKey("revisions.id", ondelete="CASCADE"))
     ordinal: Mapped[int]
     start: Mapped[int]
     end: Mapped[int]

@@ -21,8 +21,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 from starlette.requests import HTTPConnection
 
+from fontanel.engine.answering.tool_calls import TOOLS, store_tool_call
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.errors import NotFound
+from fontanel.facts import TOOL_HEADER
 from fontanel.records.ids import hash_secret
 from fontanel.records.scope import TeamScope
 from fontanel.records.tables import DeskLink, Key, Member, Person, Role, SignIn, Team, now
@@ -135,6 +137,7 @@ def find_caller(
         if key is None or (key.expires_at and key.expires_at <= now()):
             raise _not_signed_in("The key is not known or has expired.")
         record_use(runtime, key)
+        record_tool_call(runtime, key, request)
         return Caller(f"key:{key.id}", None, key, key.expires_at)
     if cookie:
         sign_in = session.get(SignIn, hash_secret(cookie))
@@ -160,6 +163,13 @@ def record_use(runtime: Runtime, used: _Used) -> None:
     """
     if used.last_used_at is None or now() - used.last_used_at > _USE_RECORDED:
         runtime.run_later(_record_use, runtime.records, type(used), used.id)
+
+
+def record_tool_call(runtime: Runtime, key: Key, request: HTTPConnection) -> None:
+    """Count a call of a tool of the Model Context Protocol, in the background."""
+    name, _, call = request.headers.get(TOOL_HEADER, "").partition(";")
+    if name in TOOLS and call:
+        runtime.run_later(store_tool_call, runtime.records, key.team_id, key.id, name, call)
 
 
 def _record_use(records: Records, kind: type[_Used], used_id: str) -> None:

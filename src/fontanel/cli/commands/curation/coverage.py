@@ -6,7 +6,8 @@ import argparse
 from typing import Any
 
 from fontanel.cli.context import Context
-from fontanel.cli.format import moment, place
+from fontanel.cli.format import moment
+from fontanel.schemas.display import place
 
 
 def add_kb_command(

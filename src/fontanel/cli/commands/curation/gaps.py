@@ -8,8 +8,9 @@ from typing import Any
 from rich.text import Text
 
 from fontanel.cli.context import Context
-from fontanel.cli.format import moment, percent, place
+from fontanel.cli.format import moment, percent
 from fontanel.schemas import FeedbackChange, FeedbackItem, GapChange, GapDetail, GapOut
+from fontanel.schemas.display import place
 
 _RESOLUTIONS = ("document", "source", "approved", "not_needed", "other")
 _SUGGESTIONS = {

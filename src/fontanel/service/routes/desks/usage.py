@@ -17,6 +17,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.answering import APPROVED, BUILT_IN
 from fontanel.engine.answering.background import BACKGROUND
 from fontanel.engine.answering.budgets import budget_of
+from fontanel.engine.answering.tool_calls import TOOL_CALL
 from fontanel.engine.trials.running import ASKER
 from fontanel.records.tables import Desk, DeskLink, Kb, Key, Person, Source, Team, Use, now
 from fontanel.schemas import BudgetOut, TeamUsage, UsageOut, UsageRow
@@ -216,13 +217,16 @@ def _names(session: Session, keys: Iterable[str], by: By) -> dict[str, str]:
 def _row(key: str, name: str, uses: Sequence[Use]) -> UsageRow:
     # What models do in the background, and trials, count for tokens and cost.
     asked = [
-        use for use in uses if use.outcome not in BACKGROUND and not use.asker.startswith(ASKER)
+        use
+        for use in uses
+        if use.outcome not in (*BACKGROUND, TOOL_CALL) and not use.asker.startswith(ASKER)
     ]
     seconds = sorted(use.seconds for use in asked)
     return UsageRow(
         key=key,
         name=name,
         questions=len(seconds),
+        tool_calls=sum(use.outcome == TOOL_CALL for use in uses),
         answered=sum(use.outcome in ("answered", "small_talk") for use in asked),
         approved=sum(use.composer == APPROVED for use in asked),
         declined=sum(use.outcome == "declined" for use in asked),
