@@ -145,6 +145,29 @@ def web() -> Iterator[WebServer]:
 
 
 @pytest.fixture
+def receiver() -> Iterator[tuple[str, list[tuple[dict[str, str], bytes]], list[int]]]:
+    """A receiver that records its requests, with their path, and replies with `statuses`."""
+    got: list[tuple[dict[str, str], bytes]] = []
+    statuses: list[int] = []
+
+    class Handler(http.server.BaseHTTPRequestHandler):
+        def do_POST(self) -> None:
+            body = self.rfile.read(int(self.headers["Content-Length"]))
+            headers = {name.lower(): value for name, value in self.headers.items()}
+            got.append(({**headers, "path": self.path}, body))
+            self.send_response(statuses.pop(0) if statuses else 204)
+            self.end_headers()
+
+        def log_message(self, *_: Any) -> None:
+            pass
+
+    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    yield f"http://127.0.0.1:{server.server_port}/events", got, statuses
+    server.shutdown()
+
+
+@pytest.fixture
 def serve() -> Iterator[Callable[[Any], str]]:
     """Serves ASGI applications; gives their addresses."""
     servers = []

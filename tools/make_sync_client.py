@@ -24,6 +24,7 @@ REPLACEMENTS = {
     "AsyncIterator": "Iterator",
     "aclose": "close",
     "aiter_bytes": "iter_bytes",
+    "aiter_lines": "iter_lines",
     "aiter_sse": "iter_sse",
     "aread": "read",
     "asyncio": "time",

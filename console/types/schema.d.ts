@@ -1981,6 +1981,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/answers/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export questions and answers
+         * @description JSON Lines: each question with its answer, citations and feedback, the oldest first.
+         *
+         *     Trials are not among them.
+         */
+        get: operations["export_answers_api_v1_teams__team__answers_export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/answers/{answer}": {
         parameters: {
             query?: never;
@@ -7345,7 +7367,7 @@ export interface components {
             /** Url */
             url: string;
             /** Kinds */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator")[];
+            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator") | ("answer.answered" | "answer.declined" | "feedback.given" | "gap.opened"))[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -7371,10 +7393,10 @@ export interface components {
             url: string;
             /**
              * Kinds
-             * @description Empty: all.
+             * @description Empty: all notices. `answer.answered`, `answer.declined`, `feedback.given` and `gap.opened` are only sent if they are named.
              * @default []
              */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator")[];
+            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator") | ("answer.answered" | "answer.declined" | "feedback.given" | "gap.opened"))[];
         };
         /**
          * ReceiverOut
@@ -7386,7 +7408,7 @@ export interface components {
             /** Url */
             url: string;
             /** Kinds */
-            kinds: ("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator")[];
+            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator") | ("answer.answered" | "answer.declined" | "feedback.given" | "gap.opened"))[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -17851,6 +17873,72 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ContextOut"];
                 };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_answers_api_v1_teams__team__answers_export_get: {
+        parameters: {
+            query?: {
+                desk?: string | null;
+                /** @description From this moment on. */
+                since?: string | null;
+                /** @description Up to this moment. */
+                until?: string | null;
+            };
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Not signed in */
             401: {

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Literal
+from typing import Literal, get_args
 
 
 class DocumentState(StrEnum):
@@ -106,6 +106,10 @@ NoticeKind = Literal[
     "member.joined",
     "key.by_operator",
 ]
+
+#: What happens too often for a notice: only receivers that name the kind are sent it.
+EventKind = Literal["answer.answered", "answer.declined", "feedback.given", "gap.opened"]
+EVENT_KINDS: frozenset[EventKind] = frozenset(get_args(EventKind))
 
 #: The verdicts on statements that a reader should doubt.
 DOUBTFUL = frozenset({"weak", "uncited", "outdated"})

@@ -72,6 +72,9 @@ def test_a_desk_from_draft_to_record(run: Run, team: TeamSetup, storm: str, writ
     assert run("answer", "again", rows[1]["id"]).returncode == 0
     assert "Crane desk" in run("usage", "show", "--by", "desk").stdout
     assert run("usage", "show", "--by", "model", "--csv").stdout.startswith("key,name,questions")
+    lines = run("answer", "export", "--desk", "crane-desk", "--since", "2024-01-01").stdout
+    assert [json.loads(line)["desk_version"] for line in lines.splitlines()]
+    assert run("answer", "export", "--until", "2024-01-01").stdout == ""
     assert "Version 1 is published" in run("desk", "activate", "crane-desk", "1").stdout
     link = run("desk", "link", "crane-desk", "Crew", "--per-minute", "5").stdout
     assert "#dl_" in link

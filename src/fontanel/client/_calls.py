@@ -173,6 +173,9 @@ class Calls(DeskCalls, ApprovedCalls, TrialCalls, QualityCalls, EmbedderCalls, T
             params={k: v for k, v in params.items() if v},
         )
 
+    def export_answers(self) -> str:
+        return f"{self._team()}/answers/export"
+
     def watch(self, kb: str) -> str:
         return f"{self._kb(kb)}/events"
 
@@ -348,7 +351,9 @@ class Calls(DeskCalls, ApprovedCalls, TrialCalls, QualityCalls, EmbedderCalls, T
     def list_receivers(self) -> Call[s.Page[s.ReceiverOut]]:
         return Call("GET", f"{self._team()}/receivers", s.Page[s.ReceiverOut])
 
-    def add_receiver(self, url: str, kinds: Sequence[s.NoticeKind]) -> Call[s.ReceiverCreated]:
+    def add_receiver(
+        self, url: str, kinds: Sequence[s.NoticeKind | s.EventKind]
+    ) -> Call[s.ReceiverCreated]:
         return Call(
             "POST",
             f"{self._team()}/receivers",

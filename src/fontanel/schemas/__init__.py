@@ -1,6 +1,6 @@
 """The API's schemas as Pydantic models, for service and clients."""
 
-from fontanel.facts import SETTLED_STATES, NoticeKind
+from fontanel.facts import SETTLED_STATES, EventKind, NoticeKind
 from fontanel.schemas.answers import (
     AnswerOut,
     ApprovalOut,
@@ -13,6 +13,7 @@ from fontanel.schemas.answers import (
     Event,
     EvidenceEvent,
     EvidenceOut,
+    ExportedAnswer,
     FeedbackOut,
     FinishEvent,
     OfferedLink,
@@ -337,9 +338,11 @@ __all__ = [
     "EmbedderOut",
     "EstimateOut",
     "Event",
+    "EventKind",
     "EvidenceEvent",
     "EvidenceOut",
     "ExplanationOut",
+    "ExportedAnswer",
     "FactsOut",
     "FeedbackChange",
     "FeedbackIn",

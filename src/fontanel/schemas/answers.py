@@ -190,6 +190,16 @@ class TurnOut(Model):
     created_at: datetime
 
 
+class ExportedAnswer(TurnOut):
+    """A line of an export."""
+
+    conversation_id: str
+    desk_id: str | None
+    desk_version: int | None
+    asker: str = Field(description="The person, key or guest, by an id.")
+    kbs: list[str] = Field(description="The ids of the knowledge bases that were searched.")
+
+
 class ConversationOut(Model):
     id: str
     title: str

@@ -7,7 +7,7 @@ from typing import Annotated, Any
 
 from pydantic import Field, StringConstraints
 
-from fontanel.facts import NoticeKind
+from fontanel.facts import EventKind, NoticeKind
 from fontanel.schemas.base import Model
 
 
@@ -34,7 +34,14 @@ class ReceiverIn(Model):
     url: Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=2000)] = (
         Field(examples=["https://ops.skerrow.example/events"])
     )
-    kinds: list[NoticeKind] = Field([], description="Empty: all.")
+    kinds: list[NoticeKind | EventKind] = Field(
+        [],
+        max_length=30,
+        description=(
+            "Empty: all notices. `answer.answered`, `answer.declined`, `feedback.given` and"
+            " `gap.opened` are only sent if they are named."
+        ),
+    )
 
 
 class ReceiverOut(Model):
@@ -42,7 +49,7 @@ class ReceiverOut(Model):
 
     id: str
     url: str
-    kinds: list[NoticeKind]
+    kinds: list[NoticeKind | EventKind]
     paused: bool
     waiting: int
     last_sent_at: datetime | None

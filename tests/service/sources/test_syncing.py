@@ -5,11 +5,9 @@ from __future__ import annotations
 import io
 import json
 import random
-import threading
 import time
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
@@ -284,28 +282,6 @@ def test_a_signed_signal_starts_a_run(team: TeamSetup, service: Service) -> None
     )
     until(lambda: names(client) == ["source/a.md"])
     assert client.show_source("kb", source.id).recent[0].cause == "signal"
-
-
-@pytest.fixture
-def receiver() -> Iterator[tuple[str, list[tuple[dict[str, str], bytes]], list[int]]]:
-    """A receiver that records its requests, and replies with `statuses`."""
-    got: list[tuple[dict[str, str], bytes]] = []
-    statuses: list[int] = []
-
-    class Handler(BaseHTTPRequestHandler):
-        def do_POST(self) -> None:
-            body = self.rfile.read(int(self.headers["Content-Length"]))
-            got.append(({name.lower(): value for name, value in self.headers.items()}, body))
-            self.send_response(statuses.pop(0) if statuses else 204)
-            self.end_headers()
-
-        def log_message(self, *_: Any) -> None:
-            pass
-
-    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-    threading.Thread(target=server.serve_forever, daemon=True).start()
-    yield f"http://127.0.0.1:{server.server_port}/events", got, statuses
-    server.shutdown()
 
 
 def test_notices_are_sent_on_as_signed_events(

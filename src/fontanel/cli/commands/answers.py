@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from datetime import date, datetime, time
 from typing import Any
 
 from rich.padding import Padding
@@ -39,6 +40,12 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
         action="store_true",
         help="only where the text states another value, or is gone",
     )
+    export = verb(
+        answers, "export", export_answers, "print questions and answers as JSON Lines", common
+    )
+    export.add_argument("--desk", help="only of this desk")
+    for name, about in (("--since", "from this day on"), ("--until", "up to the day before this")):
+        export.add_argument(name, type=date.fromisoformat, metavar="DAY", help=about)
     for parser in (show, again, feedback):
         parser.add_argument("answer", metavar="ID")
     feedback.add_argument("desk", metavar="DESK")
@@ -59,6 +66,15 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
     )
     feedback.add_argument("--comment", default="")
     feedback.add_argument("--citation", type=int, default=0, help="on this citation only")
+
+
+def export_answers(context: Context, options: argparse.Namespace) -> None:
+    since, until = (
+        None if day is None else datetime.combine(day, time.min).astimezone()
+        for day in (options.since, options.until)
+    )
+    for one in context.client.export_answers(options.desk, since, until):
+        print(one.model_dump_json())
 
 
 def list_changed(context: Context, options: argparse.Namespace) -> None:

@@ -79,7 +79,10 @@ def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentP
     )
     to.add_argument("address", metavar="URL")
     to.add_argument(
-        "--kind", action="append", default=[], help="only notices of this kind; may be repeated"
+        "--kind",
+        action="append",
+        default=[],
+        help="only this kind, such as sync.failed or answer.declined; may be repeated",
     )
     verb(
         receiver, "remove", remove_receiver, "stop sending notices to an address", common

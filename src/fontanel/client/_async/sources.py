@@ -134,7 +134,9 @@ class AsyncSourceClient(AsyncBaseClient):
     async def list_receivers(self) -> list[s.ReceiverOut]:
         return (await self._send(self._calls.list_receivers())).items
 
-    async def add_receiver(self, url: str, kinds: Sequence[s.NoticeKind] = ()) -> s.ReceiverCreated:
+    async def add_receiver(
+        self, url: str, kinds: Sequence[s.NoticeKind | s.EventKind] = ()
+    ) -> s.ReceiverCreated:
         """Send notices to an address as signed CloudEvents; the secret is shown only once."""
         return await self._send(self._calls.add_receiver(url, kinds))
 

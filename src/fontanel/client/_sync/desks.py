@@ -12,6 +12,7 @@ from typing import Any, Literal
 
 from fontanel import schemas as s
 from fontanel.client._call import Call
+from fontanel.client._errors import raise_for_problem
 from fontanel.client._sync.base import BaseClient
 
 By = Literal["day", "desk", "kb", "member", "model", "source"]
@@ -126,6 +127,28 @@ class DeskClient(BaseClient):
                 )
             )
         ).items
+
+    def export_answers(
+        self,
+        desk: str | None = None,
+        since: datetime | None = None,
+        until: datetime | None = None,
+    ) -> Iterator[s.ExportedAnswer]:
+        """Yield the questions and answers of the team or a desk, the oldest first."""
+        chosen = {"desk": desk, "since": since and since.isoformat()}
+        chosen["until"] = until and until.isoformat()
+        params = {name: value for name, value in chosen.items() if value}
+        path = self._calls.export_answers().removeprefix("/")
+        request = self._http.build_request("GET", path, params=params)
+        response = self._http.send(request, stream=True)
+        try:
+            if not response.is_success:
+                response.read()
+                raise_for_problem(response)
+            for line in response.iter_lines():
+                yield s.ExportedAnswer.model_validate_json(line)
+        finally:
+            response.close()
 
     # Asking a desk
 

@@ -131,7 +131,9 @@ class SourceClient(BaseClient):
     def list_receivers(self) -> list[s.ReceiverOut]:
         return (self._send(self._calls.list_receivers())).items
 
-    def add_receiver(self, url: str, kinds: Sequence[s.NoticeKind] = ()) -> s.ReceiverCreated:
+    def add_receiver(
+        self, url: str, kinds: Sequence[s.NoticeKind | s.EventKind] = ()
+    ) -> s.ReceiverCreated:
         """Send notices to an address as signed CloudEvents; the secret is shown only once."""
         return self._send(self._calls.add_receiver(url, kinds))
 

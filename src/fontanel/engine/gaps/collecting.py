@@ -10,7 +10,17 @@ from sqlalchemy.orm import Session
 
 from fontanel.core.answering import APPROVED
 from fontanel.core.gaps.grouping import MAX_FOUND
-from fontanel.records.tables import AnswerSource, GapKind, GapQuestion, PassageUse, Turn, TurnState
+from fontanel.engine.notices.notify import emit
+from fontanel.facts import EventKind
+from fontanel.records.tables import (
+    AnswerSource,
+    Feedback,
+    GapKind,
+    GapQuestion,
+    PassageUse,
+    Turn,
+    TurnState,
+)
 
 #: The sufficiency below which an answer is more likely wrong than right.
 WEAK = 0.5
@@ -22,6 +32,7 @@ def note_turn(session: Session, turn: Turn) -> None:
     """Store what a finished turn shows, in the unit of work that stores it."""
     if turn.state != TurnState.DONE or turn.asker.startswith(TRIAL):
         return
+    _emit_answer(session, turn)
     _note_uses(session, turn)
     if turn.composer != APPROVED:
         session.add_all(_sources_of(turn))
@@ -29,6 +40,44 @@ def note_turn(session: Session, turn: Turn) -> None:
         session.add(_question_of(turn, GapKind.DECLINED))
     elif turn.outcome == "answered" and turn.composer != APPROVED and turn.sufficiency < WEAK:
         session.add(_question_of(turn, GapKind.WEAK))
+
+
+def _emit_answer(session: Session, turn: Turn) -> None:
+    """Send that a question was answered or declined, without who asked."""
+    if turn.outcome not in ("answered", "declined"):
+        return
+    kind: EventKind = "answer.answered" if turn.outcome == "answered" else "answer.declined"
+    about = {
+        **_about(turn),
+        "standalone": turn.standalone,
+        "sufficiency": round(turn.sufficiency, 4),
+        "composer": turn.composer,
+        "documents": list(dict.fromkeys(one["document_id"] for one in turn.citations)),
+    }
+    emit(session, turn.team_id, kind, f"{turn.outcome.capitalize()}: {turn.question}", about)
+
+
+def _about(turn: Turn) -> dict[str, Any]:
+    return {
+        "answer": turn.id,
+        "conversation": turn.conversation_id,
+        "desk": turn.desk_id,
+        "kbs": list(turn.editions or {}),
+        "question": turn.question,
+    }
+
+
+def emit_feedback(session: Session, turn: Turn, row: Feedback) -> None:
+    """Send what a reader said about an answer or one of its citations, without who it was."""
+    verdict = "Helpful" if row.helpful else "Not helpful"
+    said = {
+        "helpful": row.helpful,
+        "reason": row.reason,
+        "comment": row.comment,
+        "citation": row.citation,
+    }
+    message = f"{verdict}: {turn.question}"
+    emit(session, turn.team_id, "feedback.given", message, {**_about(turn), **said})
 
 
 def note_feedback(session: Session, turn: Turn, *, helpful: bool) -> None:

@@ -14,6 +14,7 @@ from fontanel.core.arrays import Floats
 from fontanel.core.gaps import Grouping, Unanswered, central
 from fontanel.core.text.analysis import fold
 from fontanel.engine.answering.local_models import LocalModels
+from fontanel.engine.notices.notify import emit
 from fontanel.errors import NotFound
 from fontanel.records.ids import new_id
 from fontanel.records.scope import TeamScope
@@ -151,6 +152,8 @@ def _new_gap(session: Session, row: GapQuestion) -> Gap:
     )
     session.add(gap)
     session.flush()
+    data = {"gap": gap.id, "question": gap.question, "desk": row.desk_id, "kbs": row.kb_ids}
+    emit(session, row.team_id, "gap.opened", f"Not answered well: {gap.question}", data)
     return gap
 
 
@@ -165,6 +168,8 @@ def _refresh(session: Session, gap: Gap, new: Sequence[GapQuestion]) -> None:
     if gap.state == GapState.RESOLVED and later:
         gap.state, gap.answer = GapState.OPEN, None
         gap.resolution = gap.resolved_by = ""
+        data = {"gap": gap.id, "question": gap.question, "again": True}
+        emit(session, gap.team_id, "gap.opened", f"Asked again: {gap.question}", data)
     gap.changed_at = now()
 
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from fontanel.facts import NoticeKind
+from fontanel.facts import EventKind, NoticeKind
 from fontanel.records.ids import new_id
 from fontanel.records.tables import Delivery, JobState, Notice, Receiver, Source, Sync
 
@@ -40,21 +41,45 @@ def notify_team(
     _write(session, Notice(team_id=team_id, kind=kind, message=message, data=data))
 
 
+def emit(
+    session: Session,
+    team_id: str,
+    kind: EventKind,
+    message: str,
+    data: dict[str, Any],
+    kb_id: str | None = None,
+) -> None:
+    """Queue an event for the receivers that name its kind, within the caller's transaction."""
+    receivers = [one for one in _receivers(session, team_id) if kind in one.kinds]
+    if receivers:
+        notice = Notice(
+            team_id=team_id, kb_id=kb_id, kind=kind, message=message, data=data, event=True
+        )
+        _deliver(session, notice, receivers)
+
+
 def _write(session: Session, notice: Notice) -> None:
+    receivers = _receivers(session, notice.team_id)
+    wanting = [one for one in receivers if not one.kinds or notice.kind in one.kinds]
+    _deliver(session, notice, wanting)
+
+
+def _receivers(session: Session, team_id: str) -> Sequence[Receiver]:
+    active = select(Receiver).where(Receiver.team_id == team_id, Receiver.paused.is_(False))
+    return session.scalars(active).all()
+
+
+def _deliver(session: Session, notice: Notice, receivers: Sequence[Receiver]) -> None:
     notice.id = new_id("note")
     session.add(notice)
     session.flush()
-    receivers = select(Receiver).where(
-        Receiver.team_id == notice.team_id, Receiver.paused.is_(False)
-    )
-    for receiver in session.scalars(receivers).all():
-        if not receiver.kinds or notice.kind in receiver.kinds:
-            session.add(
-                Delivery(
-                    id=new_id("dlv"),
-                    team_id=notice.team_id,
-                    receiver_id=receiver.id,
-                    notice_id=notice.id,
-                    state=JobState.WAITING,
-                )
+    for receiver in receivers:
+        session.add(
+            Delivery(
+                id=new_id("dlv"),
+                team_id=notice.team_id,
+                receiver_id=receiver.id,
+                notice_id=notice.id,
+                state=JobState.WAITING,
             )
+        )

@@ -20,6 +20,7 @@ class Notice(Base):
     A failed or held run, a late source, a low budget.
 
     `kind` is the last part of the event's type; `kb_id` is None for what concerns the whole team.
+    An `event` is only sent to receivers, and not shown.
     """
 
     __tablename__ = "notices"
@@ -33,6 +34,7 @@ class Notice(Base):
     kind: Mapped[str]
     message: Mapped[str]
     data: Mapped[dict[str, Any]]
+    event: Mapped[bool] = mapped_column(default=False, server_default="0")
     created_at: Mapped[datetime] = mapped_column(default=now, index=True)
 
 

@@ -6,7 +6,10 @@ How they were made, whether they still apply, and repetition.
 from __future__ import annotations
 
 import threading
+from typing import Annotated
 
+from fastapi import Query
+from fastapi.responses import StreamingResponse
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -23,9 +26,11 @@ from fontanel.schemas import (
     StepOut,
     TurnOut,
 )
+from fontanel.schemas.base import Moment
 from fontanel.service.auth.access import Access, Editor, Reader
 from fontanel.service.desk_settings import reachable_kb_ids
 from fontanel.service.out.differences import lines_between
+from fontanel.service.out.exported import Selection, exported_lines
 from fontanel.service.out.turns import answer_out, feedback_by_turn, turn_out
 from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
@@ -70,6 +75,25 @@ def changed_since(session: Session, turn: Turn) -> list[ChangedCitation]:
                 )
             )
     return out
+
+
+@router.get("/export", summary="Export questions and answers", response_class=StreamingResponse)
+def export_answers(
+    access: Editor,
+    desk: Annotated[str | None, Query(max_length=200)] = None,
+    since: Annotated[Moment | None, Query(description="From this moment on.")] = None,
+    until: Annotated[Moment | None, Query(description="Up to this moment.")] = None,
+) -> StreamingResponse:
+    """JSON Lines: each question with its answer, citations and feedback, the oldest first.
+
+    Trials are not among them.
+    """
+    desk_id = None if desk is None else access.scope.desk(desk).id
+    selection = Selection(access.team.id, desk_id, access.kb_ids, since, until)
+    access.release()
+    lines = exported_lines(access.runtime.records, selection)
+    headers = {"Content-Disposition": 'attachment; filename="answers.jsonl"'}
+    return StreamingResponse(lines, media_type="application/jsonl", headers=headers)
 
 
 @router.get("/{answer}", summary="Show how an answer was made")

@@ -14,7 +14,7 @@ from fontanel.engine.answering.links import published_settings
 from fontanel.engine.answering.second import version_for
 from fontanel.engine.answering.targets import Target, desk_target, version_of
 from fontanel.engine.documents.readings import reading_text
-from fontanel.engine.gaps.collecting import note_feedback
+from fontanel.engine.gaps.collecting import emit_feedback, note_feedback
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.errors import NotFound
 from fontanel.records.ids import new_id
@@ -317,6 +317,7 @@ def give_feedback(turn: str, body: FeedbackIn, user: UserWrite) -> FeedbackOut:
         if use is not None:
             use.helpful = body.helpful
     session.flush()
+    emit_feedback(session, result, row)
     return feedback_out(row)
 
 

@@ -43,7 +43,7 @@ def list_notices(
     """What happened to the team's sources, newest first."""
     member = _member(access)
     seen_at = member.notices_seen_at if member else None
-    query = access.scope.select(Notice)
+    query = access.scope.select(Notice).where(Notice.event.is_(False))
     if kb is not None:
         query = query.where(Notice.kb_id == access.scope.kb(kb).id)
     unseen = select(func.count()).select_from(query.subquery())
