@@ -4842,7 +4842,7 @@ export interface components {
             embedder?: string | null;
             /**
              * Budget
-             * @description The maximum cost of embedding, in the embedder's currency. At this cost the build pauses; the texts that are under way, at most 1,024, are completed.
+             * @description The maximum cost of embedding, in the embedder's currency. The build pauses when the next text would cost more, as far as its tokens can be estimated.
              */
             budget?: number | null;
         };

@@ -233,9 +233,10 @@ def test_a_build_pauses_at_its_budget(
     built = run("edition", "build", "--kb", kb, "--embedder", "dear", "--budget", "1")
     assert built.returncode == 1
     assert "Edition 2 is paused" in built.stdout
-    assert "of 1.00 EUR is used up" in built.stdout
+    assert "Its budget is used up" in built.stdout
+    assert "of 1.00 EUR" in built.stdout
     assert "budget used up" in run("edition", "list", "--kb", kb).stdout
-    refused = run("edition", "resume", "--kb", kb, "2")
+    refused = run("edition", "resume", "--kb", kb, "2", "--budget", "0.01")
     assert "Name a larger budget" in refused.stderr
     resumed = run("edition", "resume", "--kb", kb, "2", "--budget", "1000")
     assert "Edition 2 is being built" in resumed.stdout, resumed.stderr

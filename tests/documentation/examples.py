@@ -172,5 +172,10 @@ class Reader:
             "key": self.team.key,
             "print": lambda *values, **_: printed.append(" ".join(map(str, values))),
         }
-        exec(compile(text, "example", "exec"), names)
+        # As in the reader's terminal, commands are found that the example starts.
+        before, os.environ["PATH"] = os.environ["PATH"], self.environment()["PATH"]
+        try:
+            exec(compile(text, "example", "exec"), names)
+        finally:
+            os.environ["PATH"] = before
         return "\n".join(printed)

@@ -24,8 +24,8 @@ class EditionIn(Model):
         gt=0,
         le=1_000_000_000,
         description=(
-            "The maximum cost of embedding, in the embedder's currency. At this cost the build"
-            " pauses; the texts that are under way, at most 1,024, are completed."
+            "The maximum cost of embedding, in the embedder's currency. The build pauses when the"
+            " next text would cost more, as far as its tokens can be estimated."
         ),
     )
 

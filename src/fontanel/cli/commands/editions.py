@@ -194,7 +194,7 @@ def build_edition(context: Context, options: argparse.Namespace) -> int:
 def _paused(edition: EditionOut) -> str:
     why, option = "", ""
     if edition.paused_by == "budget":
-        why, option = f" Its budget of {_cost(edition)} is used up.", " --budget COST"
+        why, option = f" Its budget is used up ({_cost(edition)}).", " --budget COST"
     return (
         f"Edition {edition.number} is paused, {edition.done} of {edition.total} documents are"
         f" built.{why} Go on with 'fontanel edition resume {edition.number}{option}'."

@@ -38,14 +38,23 @@ def pause_build(session: Session, edition: Edition, by: PausedBy) -> None:
 
 
 def pause_at_budget(session: Session, edition_id: str) -> None:
-    """Pause the build of an edition that has reached its budget."""
+    """Pause the build of an edition that has cost more than its budget after all."""
     edition = session.get(Edition, edition_id)
     if edition is None or edition.budget is None or edition.paused_by is not None:
         return
-    # The documents of the last texts are completed: there may be nothing left to pause.
-    left = select(Job.id).where(Job.edition_id == edition_id, Job.state == JobState.WAITING)
     session.flush()
-    if session.scalar(left.limit(1)) and cost_of(session, edition)[1] >= edition.budget:
+    if cost_of(session, edition)[1] >= edition.budget:
+        stop_at_budget(session, edition_id)
+
+
+def stop_at_budget(session: Session, edition_id: str) -> None:
+    """Pause a build whose budget has no room for its next text."""
+    edition = session.get(Edition, edition_id)
+    # Its last documents may be complete meanwhile: then there is nothing left to pause.
+    left = select(Job.id).where(
+        Job.edition_id == edition_id, Job.state.in_((JobState.WAITING, JobState.RUNNING))
+    )
+    if edition is not None and edition.paused_by is None and session.scalar(left.limit(1)):
         pause_build(session, edition, PausedBy.BUDGET)
 
 

@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 from fontanel.core.arrays import Floats, first_dimensions
 from fontanel.core.embedding.comparable import Embed, Scale, scale_of
 from fontanel.core.embedding.encoder import estimate_read_tokens
+from fontanel.engine.editions.pausing import cost_of
 from fontanel.engine.servers import why_unusable
 from fontanel.errors import FontanelError
 from fontanel.llm import CallFailed, EmbeddingClient, EmbeddingEndpoint
@@ -37,6 +38,19 @@ class Registered:
     scale: Scale
     price: float
     enabled: bool
+    #: Tokens that its server counts, for each that is estimated.
+    tokens_each: float = 1.0
+
+    def tokens_allowed(self, session: Session, edition_id: str) -> float | None:
+        """Return how many estimated tokens an edition may use in a round; None for any number.
+
+        Two rounds may run at once: each has half of what is left of the budget.
+        """
+        edition = session.get(Edition, edition_id)
+        if edition is None or edition.budget is None or not self.price:
+            return None
+        left = max(0.0, edition.budget - cost_of(session, edition)[1])
+        return left / 2 / self.price * 1_000_000 / self.tokens_each
 
 
 def find_embedder(session: Session, name: str) -> Embedder | None:
@@ -83,6 +97,7 @@ def registered_of(row: Embedder, vault: Vault) -> Registered:
         Scale(row.factor, row.offset),
         row.price,
         row.enabled,
+        (row.tokens_counted or 1) / (row.tokens_estimated or 1),
     )
 
 

@@ -66,7 +66,7 @@ class RemoteEmbedding:
             embedder = DirectoryEmbedder(worker, found.passage_prefix, found.dimensions)
             return self._stage.round(embedder, name)
         caller = _Caller(self._records, self._embedders, self._client, found)
-        return self._stage.round(caller, name, _has_tokens)
+        return self._stage.round(caller, name, _has_tokens, found.tokens_allowed)
 
     @contextmanager
     def _reserved(self, name: str) -> Iterator[bool]:

@@ -14,9 +14,10 @@ from typing import Protocol
 from sqlalchemy.orm import Session
 
 from fontanel.core.arrays import Floats
-from fontanel.core.embedding.encoder import text_key
+from fontanel.core.embedding.encoder import estimate_read_tokens, text_key
 from fontanel.engine.documents import states
 from fontanel.engine.documents.origin import NO_ORIGIN, Origin, origin_of
+from fontanel.engine.editions.pausing import stop_at_budget
 from fontanel.engine.editions.store import Editions
 from fontanel.engine.ingest.failures import InterruptedJobs, attempt_failed
 from fontanel.engine.ingest.passages import embedded_passages, write_vectors
@@ -101,6 +102,8 @@ class PassageEmbedder(Protocol):
 
 #: Says whether a team may use an embedder now.
 MayEmbed = Callable[[Session, str], bool]
+#: Returns how many tokens an edition may use in a round; None for any number.
+Allowance = Callable[[Session, str], float | None]
 
 
 class WorkerEmbedder:
@@ -126,6 +129,29 @@ class _Round:
     """Jobs that need a further round, with texts done and in all."""
     embedded: dict[str, int] = field(default_factory=dict)
     """Passages embedded for each job, which share the round's time."""
+    allowed: dict[str, float | None] = field(default_factory=dict)
+    """Tokens that each edition may still use."""
+    paying: set[str] = field(default_factory=set)
+    """Editions with a budget of which texts are embedded."""
+    stopped: set[str] = field(default_factory=set)
+    """Editions whose budget has no room for a single text."""
+
+    def take(self, texts: Mapping[TextKey, Owned], room: int) -> int:
+        """Add the first texts that there is room for, within budgets; return how many."""
+        taken = 0
+        for key, one in texts.items():
+            left = self.allowed.get(one.edition_id)
+            tokens = 0 if left is None else estimate_read_tokens([one.text])[0]
+            if left is not None and tokens > left and one.edition_id not in self.paying:
+                self.stopped.add(one.edition_id)
+            if taken >= room or (left is not None and tokens > left):
+                return taken
+            if left is not None:
+                self.allowed[one.edition_id] = left - tokens
+                self.paying.add(one.edition_id)
+            self.texts[key] = one
+            taken += 1
+        return taken
 
 
 class EmbedStage:
@@ -146,12 +172,19 @@ class EmbedStage:
         self._interrupted = InterruptedJobs(records)
         self._last_team = ""
 
-    def round(self, with_: PassageEmbedder, embedder: str, may: MayEmbed | None = None) -> bool:
+    def round(
+        self,
+        with_: PassageEmbedder,
+        embedder: str,
+        may: MayEmbed | None = None,
+        allowance: Allowance | None = None,
+    ) -> bool:
         """Embed a round's worth of texts and commit the documents that are complete.
 
         Args:
             embedder: Only documents of editions with this embedder.
             may: Whether a team may use it now; the others wait.
+            allowance: The tokens of each edition; one whose budget is used up is paused.
 
         Returns:
             Whether there was anything to embed.
@@ -167,13 +200,23 @@ class EmbedStage:
             return False
         self._last_team = teams[0]
         with self._interrupted.queued_again(jobs):
-            self._embed_jobs(with_, embedder, jobs)
+            self._embed_jobs(with_, embedder, jobs, allowance)
         return True
 
-    def _embed_jobs(self, with_: PassageEmbedder, embedder: str, jobs: Sequence[Job]) -> None:
+    def _embed_jobs(
+        self,
+        with_: PassageEmbedder,
+        embedder: str,
+        jobs: Sequence[Job],
+        allowance: Allowance | None,
+    ) -> None:
         """Embed what there is room for; finish the jobs that are complete with it."""
         started = time.monotonic()
-        work = self._plan(jobs, embedder)
+        work = self._plan(jobs, embedder, allowance)
+        if work.stopped:
+            with self._records.writing() as session:
+                for edition_id in work.stopped:
+                    stop_at_budget(session, edition_id)
         try:
             self._embed(with_, work)
         except WorkerDied:
@@ -181,7 +224,7 @@ class EmbedStage:
                 attempt_failed(self._records, job, _BROKE)
             return
         except EmbedderAway as away:
-            self._put_off(with_, embedder, jobs, away)
+            self._put_off(with_, embedder, jobs, allowance, away)
             return
         # Each passage's share, so that the documents' times add up to the round's.
         each = (time.monotonic() - started) / max(sum(work.embedded.values()), 1)
@@ -193,7 +236,12 @@ class EmbedStage:
             self._put_back(work, each)
 
     def _put_off(
-        self, with_: PassageEmbedder, embedder: str, jobs: Sequence[Job], away: EmbedderAway
+        self,
+        with_: PassageEmbedder,
+        embedder: str,
+        jobs: Sequence[Job],
+        allowance: Allowance | None,
+        away: EmbedderAway,
     ) -> None:
         """Have jobs wait for their embedder; what was embedded already is cached.
 
@@ -203,15 +251,18 @@ class EmbedStage:
             postpone(self._records, jobs, away.pause)
         elif len(jobs) > 1:
             for job in jobs:
-                self._embed_jobs(with_, embedder, [job])
+                self._embed_jobs(with_, embedder, [job], allowance)
         else:
             attempt_failed(self._records, jobs[0], f"The embedder {embedder} failed: {away}")
 
-    def _plan(self, jobs: Sequence[Job], embedder: str) -> _Round:
+    def _plan(self, jobs: Sequence[Job], embedder: str, allowance: Allowance | None) -> _Round:
         """Choose the texts of this round: those that are not cached, up to its size."""
         work = _Round()
         for job in jobs:
             edition_id, origin, texts, whole = self._texts(job)
+            if allowance is not None and edition_id not in work.allowed:
+                with self._records.reading() as session:
+                    work.allowed[edition_id] = allowance(session, edition_id)
             keys = [text_key(embedder, text) for text in texts]
             cached = self._vectors.get(job.team_id, keys)
             missing = {
@@ -221,16 +272,16 @@ class EmbedStage:
             }
             # A long document takes half a round while others wait.
             room = min(_ROUND - len(work.texts), _ROUND // 2 if len(jobs) > 1 else _ROUND)
-            taken = dict(list(missing.items())[: max(room, 0)])
-            work.texts |= taken
+            taken = work.take(missing, max(room, 0))
+            new = set(list(missing)[:taken])
             work.embedded[job.id] = sum(
-                is_whole and (job.team_id, key) in taken
+                is_whole and (job.team_id, key) in new
                 for key, is_whole in zip(keys, whole, strict=True)
             )
-            if len(taken) == len(missing):
+            if taken == len(missing):
                 work.complete.append(job)
             else:
-                done = len(keys) - len(missing) + len(taken)
+                done = len(keys) - len(missing) + taken
                 work.unfinished.append((job, done, len(keys)))
         return work
 
