@@ -38,7 +38,8 @@ export function Receivers({ api }: { api: string }) {
     <section className="mt-8" aria-label="Receivers">
       <h2 className="text-[19px]">Webhooks</h2>
       <p className="soft mt-1 mb-3">
-        Notices are sent to these addresses as CloudEvents, signed with a secret that is shown once.
+        Notices or events are sent to these addresses as CloudEvents, signed with a secret that is
+        shown once.
       </p>
       <ul className="sheet divide-base-300 divide-y">
         {data?.items.map((receiver) => (
