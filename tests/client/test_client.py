@@ -135,3 +135,26 @@ def test_names_may_hold_slashes_and_signs(
             is False
         )
         operator.delete_model("harbour/large %2F")
+
+
+def test_changes_of_documents_are_watched(team: TeamSetup) -> None:
+    client = team.client
+    kb = client.create_kb("Watched").slug
+    events = client.watch(kb)
+    first = next(events)
+    assert isinstance(first, s.KbOut)
+    assert first.slug == kb
+    client.write_document(kb, "note.md", "# Note\n\nThe siren was tested.\n")
+    states = []
+    for event in events:
+        if isinstance(event, s.DocumentOut):
+            states.append(event.state)
+            if event.state == "indexed":
+                break
+    assert len(states) == len(set(states))
+    client.delete_document(kb, "note.md")
+    removed = next(event for event in events if isinstance(event, s.RemovedOut))
+    assert removed.id.startswith("doc_")
+    events.close()  # type: ignore[attr-defined]
+    with pytest.raises(NotFound):
+        next(client.watch("nowhere"))

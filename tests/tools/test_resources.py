@@ -78,14 +78,18 @@ def test_a_client_listens_for_changes(
 ) -> None:
     async def work(client: Client) -> None:
         uri = await asyncio.to_thread(_uri, notices, "canteen.md")
-        async with client.listen(resource_subscriptions=[uri]) as events:
+        shown = await asyncio.to_thread(notices.show_document, "notices", "canteen.md")
+        revision = f"{uri}/revisions/{shown.revision.id}"
+        async with client.listen(resource_subscriptions=[uri, revision]) as events:
+            await asyncio.to_thread(_rewrite, notices, "The canteen opens at seven.")
+            assert await anext(events) == ResourceUpdated(uri=uri)
             await asyncio.to_thread(
                 partial(notices.write_document, "notices", "other.md", "# Other\n\nElse.\n")
             )
-            await asyncio.to_thread(_rewrite, notices, "The canteen opens at seven.")
-            assert await anext(events) == ResourceUpdated(uri=uri)
             await asyncio.to_thread(notices.delete_document, "notices", "canteen.md")
-            assert await anext(events) == ResourceUpdated(uri=uri)
+            # The revision has not changed until it was removed.
+            removed = [await anext(events), await anext(events)]
+            assert removed == [ResourceUpdated(uri=uri), ResourceUpdated(uri=revision)]
         with pytest.raises(MCPError, match="no document"):
             async with client.listen(
                 resource_subscriptions=["fontanel://kbs/notices/documents/gone"]

@@ -7,7 +7,10 @@ from collections.abc import AsyncIterator, Mapping
 from typing import Any
 
 import httpx
+import structlog
 from starlette.types import ASGIApp, Message
+
+log = structlog.get_logger()
 
 #: Parts of a response that wait until they are read.
 _WAITING = 16
@@ -22,11 +25,15 @@ class AppTransport(httpx.AsyncBaseTransport):
     Args:
         app: The application.
         scope: What its requests have besides what they say, such as the client's address.
+        running: Where the tasks of requests are kept until they end.
     """
 
-    def __init__(self, app: ASGIApp, scope: Mapping[str, Any]) -> None:
+    def __init__(
+        self, app: ASGIApp, scope: Mapping[str, Any], running: set[asyncio.Task[None]]
+    ) -> None:
         self._app = app
         self._scope = scope
+        self._running = running
 
     async def handle_async_request(self, request: httpx.Request) -> httpx.Response:
         exchange = _Exchange(await request.aread())
@@ -43,7 +50,9 @@ class AppTransport(httpx.AsyncBaseTransport):
             "headers": [(name.lower(), value) for name, value in request.headers.raw],
             "state": {},
         }
-        exchange.start(self._app, scope)
+        task = asyncio.create_task(exchange.run(self._app, scope))
+        self._running.add(task)
+        task.add_done_callback(self._running.discard)
         try:
             status, headers = await exchange.head()
         except BaseException:
@@ -59,17 +68,14 @@ class _Exchange(httpx.AsyncByteStream):
         self._body: bytes | None = body
         self._left = asyncio.Event()
         self._sent: asyncio.Queue[Message | None] = asyncio.Queue(_WAITING)
-        self._task: asyncio.Task[None] | None = None
 
-    def start(self, app: ASGIApp, scope: dict[str, Any]) -> None:
-        self._task = asyncio.create_task(self._run(app, scope))
-
-    async def _run(self, app: ASGIApp, scope: dict[str, Any]) -> None:
+    async def run(self, app: ASGIApp, scope: dict[str, Any]) -> None:
+        """Have the application answer; its errors are logged, as those of other requests."""
         try:
             await app(scope, self._receive, self._send)
-        except OSError:
+        except Exception:
             if not self._left.is_set():
-                raise
+                log.exception("request failed", path=scope["path"])
         finally:
             if not self._left.is_set():
                 await self._sent.put(None)

@@ -6,6 +6,7 @@ checked, limited and recorded like any other.
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import AsyncIterator
 from contextlib import AbstractAsyncContextManager, asynccontextmanager
 from typing import Any
@@ -39,6 +40,7 @@ class ToolEndpoint:
     def __init__(self, runtime: Runtime | None) -> None:
         self._runtime = runtime
         self._app: ASGIApp | None = None
+        self._running: set[asyncio.Task[None]] = set()
         self._manager = StreamableHTTPSessionManager(
             tool_server(self._connect),
             max_request_body_size=JSON_BYTES,
@@ -94,6 +96,6 @@ class ToolEndpoint:
             team=request.user.access_token.claims["team"],
             retry_seconds=0,
             headers={TOOL_HEADER: tool},
-            transport=AppTransport(self._app, scope),
+            transport=AppTransport(self._app, scope, self._running),
         ) as client:
             yield client

@@ -8,8 +8,9 @@ session; later ones open a stream with a list of addresses.
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Callable, Collection
+from collections.abc import AsyncIterator, Callable, Mapping, Sequence
 from contextlib import AbstractAsyncContextManager, asynccontextmanager, suppress
+from dataclasses import dataclass, field
 from typing import Any
 from weakref import WeakKeyDictionary
 
@@ -23,7 +24,7 @@ from mcp.server.subscriptions import SUBSCRIPTION_ID_META_KEY
 from mcp.shared.exceptions import MCPError
 
 from fontanel import schemas as s
-from fontanel.client import AsyncClient, FontanelError
+from fontanel.client import AsyncClient, FontanelError, NotFound
 from fontanel.tools.uris import Address, parse_uri
 
 log = structlog.get_logger()
@@ -65,8 +66,8 @@ class Subscriptions:
         if len(tasks) >= MAX_ADDRESSES:
             raise MCPError(types.INVALID_PARAMS, f"At most {MAX_ADDRESSES} documents are watched.")
         if uri not in tasks:
-            await self._check(context, [address])
-            tasks[uri] = asyncio.create_task(self._report(context, uri, address))
+            watched = await self._watched(context, {uri: address})
+            tasks[uri] = asyncio.create_task(self._report(context, uri, address.kb, watched))
         return types.EmptyResult()
 
     async def unsubscribe(
@@ -95,7 +96,12 @@ class Subscriptions:
         if len(uris) > MAX_ADDRESSES:
             raise MCPError(types.INVALID_PARAMS, f"At most {MAX_ADDRESSES} documents are watched.")
         addresses = {uri: _address(uri) for uri in uris}
-        await self._check(context, addresses.values())
+        watched = {
+            kb: await self._watched(
+                context, {uri: one for uri, one in addresses.items() if one.kb == kb}
+            )
+            for kb in {one.kb for one in addresses.values()}
+        }
         meta: dict[str, Any] = {SUBSCRIPTION_ID_META_KEY: context.request_id}
         related = context.request_id
         honoured = types.SubscriptionFilter(resource_subscriptions=uris or None)
@@ -108,8 +114,7 @@ class Subscriptions:
         )
 
         async def watch(kb: str) -> None:
-            wanted = {uri: one for uri, one in addresses.items() if one.kb == kb}
-            async for uri in self._changes(context, kb, wanted):
+            async for uri in self._changes(context, kb, watched[kb]):
                 await context.session.send_notification(
                     types.ResourceUpdatedNotification(
                         params=types.ResourceUpdatedNotificationParams(uri=uri, _meta=meta)
@@ -118,24 +123,28 @@ class Subscriptions:
                 )
 
         async with asyncio.TaskGroup() as group:
-            for kb in {one.kb for one in addresses.values()}:
+            for kb in watched:
                 group.create_task(watch(kb))
         return types.SubscriptionsListenResult(_meta=meta)
 
-    async def _check(self, context: Context, addresses: Collection[Address]) -> None:
-        """Refuse documents that do not exist for the caller. Raises MCPError."""
+    async def _watched(self, context: Context, addresses: Mapping[str, Address]) -> list[_Watched]:
+        """Return documents as they are now. Raises MCPError: the caller has no such document."""
         async with self._connect(context, _WATCHING) as client:
-            for address in addresses:
-                try:
-                    await client.show_document(address.kb, address.document)
-                except FontanelError as error:
-                    raise MCPError(types.INVALID_PARAMS, str(error)) from error
+            try:
+                return [
+                    _Watched(uri, address, await _shown(client, address))
+                    for uri, address in addresses.items()
+                ]
+            except FontanelError as error:
+                raise MCPError(types.INVALID_PARAMS, str(error)) from error
 
-    async def _report(self, context: Context, uri: str, address: Address) -> None:
+    async def _report(
+        self, context: Context, uri: str, kb: str, watched: Sequence[_Watched]
+    ) -> None:
         """Report changes of one address, until the session or the caller's access ends."""
         session = context.session
         try:
-            async for _ in self._changes(context, address.kb, {uri: address}):
+            async for _ in self._changes(context, kb, watched):
                 await session.send_resource_updated(uri)
         except (anyio.ClosedResourceError, anyio.BrokenResourceError):
             log.debug("subscription ended", uri=uri)
@@ -143,35 +152,64 @@ class Subscriptions:
             self._tasks_of(context).pop(uri, None)
 
     async def _changes(
-        self, context: Context, kb: str, addresses: dict[str, Address]
+        self, context: Context, kb: str, watched: Sequence[_Watched]
     ) -> AsyncIterator[str]:
         """Yield the addresses of documents that changed, while the caller may read them."""
+        begun = False
         async with self._connect(context, _WATCHING) as client:
-            seen = {}
-            for uri, address in addresses.items():
-                shown = await client.show_document(kb, address.document)
-                seen[shown.id] = (uri, _state(shown))
             with suppress(FontanelError):
                 async for event in client.watch(kb):
-                    known = seen.get(event.id)
-                    if known is None:
-                        continue
-                    uri, before = known
-                    now = "removed" if isinstance(event, s.RemovedOut) else _state(event)
-                    if now != before:
-                        seen[event.id] = (uri, now)
-                        yield uri
+                    if not isinstance(event, s.KbOut):
+                        for one in watched:
+                            if one.shown.id == event.id and one.becomes(event):
+                                yield one.uri
+                    elif not begun:
+                        begun = True
+                        # What changed before the stream began.
+                        for one in watched:
+                            if one.becomes(await _present(client, one)):
+                                yield one.uri
+
+
+@dataclass(slots=True)
+class _Watched:
+    """A document that is watched, as it was when its readers last knew of it."""
+
+    uri: str
+    address: Address
+    shown: s.DocumentOut
+    state: str = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.state = self._state_of(self.shown)
+
+    def _state_of(self, now: s.DocumentOut | s.RemovedOut) -> str:
+        """Return what of a document its readers see: which text, or that it was removed."""
+        if isinstance(now, s.RemovedOut) or now.state == "removed":
+            return "removed"
+        # A revision does not change.
+        return "" if self.address.revision is not None else now.active_revision or ""
+
+    def becomes(self, now: s.DocumentOut | s.RemovedOut) -> bool:
+        """Note how the document is now; return whether its readers see a difference."""
+        before, self.state = self.state, self._state_of(now)
+        return self.state != before
+
+
+async def _shown(client: AsyncClient, address: Address) -> s.DocumentOut:
+    return await client.show_document(address.kb, address.document)
+
+
+async def _present(client: AsyncClient, watched: _Watched) -> s.DocumentOut | s.RemovedOut:
+    try:
+        return await _shown(client, watched.address)
+    except NotFound:
+        return s.RemovedOut(id=watched.shown.id)
 
 
 def _cancel(tasks: dict[str, asyncio.Task[None]]) -> None:
     for task in list(tasks.values()):
         task.cancel()
-
-
-def _state(document: s.DocumentOut) -> str:
-    """Return what of a document a reader sees: another text, or that it was removed."""
-    gone = document.state == "removed"
-    return "removed" if gone else document.active_revision or ""
 
 
 def _address(uri: str) -> Address:

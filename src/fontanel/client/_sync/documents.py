@@ -65,10 +65,11 @@ class DocumentClient(BaseClient):
         """Return a page of the documents in the order of their names, and the next cursor."""
         return self._send(self._calls.list_documents(kb, cursor, limit=limit))
 
-    def watch(self, kb: str) -> Iterator[s.DocumentOut | s.RemovedOut]:
-        """Yield documents that change from now on, and removed ones, until the service ends it.
+    def watch(self, kb: str) -> Iterator[s.DocumentOut | s.RemovedOut | s.KbOut]:
+        """Yield documents that change from now on, removed ones, and the knowledge base.
 
-        Unfinished documents come first. The iteration ends when the access does.
+        Unfinished documents come first, then the knowledge base. The iteration ends when the access
+        does.
         """
         request = self._http.build_request("GET", self._calls.watch(kb).removeprefix("/"))
         for sent in self._sent_events(request):
@@ -76,6 +77,8 @@ class DocumentClient(BaseClient):
                 yield s.DocumentOut.model_validate_json(sent.data)
             elif sent.event == "removed":
                 yield s.RemovedOut.model_validate_json(sent.data)
+            elif sent.event == "kb":
+                yield s.KbOut.model_validate_json(sent.data)
 
     def add_document(
         self,
