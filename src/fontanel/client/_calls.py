@@ -176,6 +176,9 @@ class Calls(DeskCalls, ApprovedCalls, TrialCalls, QualityCalls, EmbedderCalls, T
     def export_answers(self) -> str:
         return f"{self._team()}/answers/export"
 
+    def kb_feed(self, kb: str) -> str:
+        return f"{self._kb(kb)}/feed"
+
     def watch(self, kb: str) -> str:
         return f"{self._kb(kb)}/events"
 

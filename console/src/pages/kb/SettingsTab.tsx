@@ -192,6 +192,12 @@ export function SettingsTab() {
           <dd className="font-mono">{kb.id}</dd>
           <dt>Slug</dt>
           <dd className="font-mono">{kb.slug}</dd>
+          <dt>Feed</dt>
+          <dd>
+            <a className="link" href={`/api/v1${team.api}/kbs/${kb.slug}/feed`}>
+              changed documents (Atom)
+            </a>
+          </dd>
           <dt>Splitting</dt>
           <dd>{splittingText(kb.splitting)}</dd>
           <dt>Embedder</dt>

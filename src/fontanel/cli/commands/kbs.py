@@ -39,6 +39,8 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
     )
     show = verb(group, "show", show_kb, "show a knowledge base", common)
     show.add_argument("kb", help="its short name or id")
+    feed = verb(group, "feed", print_feed, "print its changed documents as an Atom feed", common)
+    feed.add_argument("kb", help="its short name or id")
     rename = verb(group, "rename", rename_kb, "rename a knowledge base", common)
     rename.add_argument("kb", help="its short name or id")
     rename.add_argument("name", help="the new name")
@@ -273,6 +275,10 @@ def estimate_pictures(context: Context, options: argparse.Namespace) -> None:
         f" described by {found.model}: about {number(found.tokens)} tokens,"
         f" {cost} {found.currency}.",
     )
+
+
+def print_feed(context: Context, options: argparse.Namespace) -> None:
+    print(context.client.kb_feed(options.kb).decode())
 
 
 def rename_kb(context: Context, options: argparse.Namespace) -> None:

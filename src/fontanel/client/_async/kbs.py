@@ -74,6 +74,10 @@ class AsyncKbClient(AsyncBaseClient):
     async def show_kb(self, kb: str) -> s.KbOut:
         return await self._send(self._calls.show_kb(kb))
 
+    async def kb_feed(self, kb: str) -> bytes:
+        """Return the documents whose text changed last, as an Atom feed."""
+        return (await self._get(self._calls.kb_feed(kb))).content
+
     async def change_kb(
         self,
         kb: str,

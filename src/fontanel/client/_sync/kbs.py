@@ -76,6 +76,10 @@ class KbClient(BaseClient):
     def show_kb(self, kb: str) -> s.KbOut:
         return self._send(self._calls.show_kb(kb))
 
+    def kb_feed(self, kb: str) -> bytes:
+        """Return the documents whose text changed last, as an Atom feed."""
+        return (self._get(self._calls.kb_feed(kb))).content
+
     def change_kb(
         self,
         kb: str,

@@ -7,6 +7,7 @@ route returns.
 
 from __future__ import annotations
 
+from base64 import b64decode
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
@@ -94,9 +95,27 @@ Cookie = Annotated[str | None, Depends(_cookie)]
 def credentials_of(connection: HTTPConnection) -> Credentials:
     """Return the credentials of a request."""
     scheme, _, secret = connection.headers.get("authorization", "").partition(" ")
-    return Credentials(
-        secret.strip() if scheme.lower() == "bearer" else None, connection.cookies.get(COOKIE)
-    )
+    bearer = secret.strip() if scheme.lower() == "bearer" else None
+    if scheme.lower() == "basic" and _is_feed(connection):
+        bearer = _password(secret.strip())
+    return Credentials(bearer, connection.cookies.get(COOKIE))
+
+
+def _is_feed(connection: HTTPConnection) -> bool:
+    """Return whether a feed is read, the only thing that a key may be a password for.
+
+    A browser that was told the password would send it with what other sites make it do.
+    """
+    path: str = connection.scope["path"]
+    return connection.scope["method"] in ("GET", "HEAD") and path.endswith("/feed")
+
+
+def _password(encoded: str) -> str | None:
+    """Return the password of HTTP Basic (RFC 7617)."""
+    try:
+        return b64decode(encoded, validate=True).decode().partition(":")[2] or None
+    except ValueError:
+        return None
 
 
 async def caller_of(
@@ -135,7 +154,7 @@ def find_caller(
     if bearer is not None:
         key = session.scalar(select(Key).where(Key.secret_hash == hash_secret(bearer)))
         if key is None or (key.expires_at and key.expires_at <= now()):
-            raise _not_signed_in("The key is not known or has expired.")
+            raise _not_signed_in("The key is not known or has expired.", feed=_is_feed(request))
         record_use(runtime, key)
         record_tool_call(runtime, key, request)
         return Caller(f"key:{key.id}", None, key, key.expires_at)
@@ -145,15 +164,17 @@ def find_caller(
             check_same_site(request)
             person = session.get_one(Person, sign_in.person_id)
             return Caller(f"person:{sign_in.person_id}", person, None, sign_in.expires_at)
-    raise _not_signed_in("This needs a sign-in or a key.")
+    raise _not_signed_in("This needs a sign-in or a key.", feed=_is_feed(request))
 
 
 CallerDep = Annotated[Caller, Depends(caller_of)]
 
 
-def _not_signed_in(detail: str) -> ApiError:
+def _not_signed_in(detail: str, *, feed: bool = False) -> ApiError:
     advice = "Sign in at the console, or send a key as 'Authorization: Bearer <key>'."
-    return ApiError("not-signed-in", detail, advice=advice, headers={"WWW-Authenticate": "Bearer"})
+    # Feed readers only ask their user for a password if this asks them.
+    scheme = 'Basic realm="Fontanel", charset="UTF-8"' if feed else "Bearer"
+    return ApiError("not-signed-in", detail, advice=advice, headers={"WWW-Authenticate": scheme})
 
 
 def record_use(runtime: Runtime, used: _Used) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from datetime import timedelta
 from typing import Annotated
 
@@ -20,6 +21,7 @@ from fontanel.schemas import KbChange, KbIn, KbOut, Page, PictureEstimateOut
 from fontanel.service.auth.access import Access, Editor, EditorWrite, Reader, check_version
 from fontanel.service.chosen import chosen_embedder, chosen_model, chosen_set, chosen_transcriber
 from fontanel.service.idempotency import Idempotency
+from fontanel.service.out.feeds import atom_feed, changed_documents
 from fontanel.service.out.kbs import kb_out
 from fontanel.service.routers import api_router
 
@@ -161,3 +163,29 @@ def remove(kb: str, access: EditorWrite) -> None:
     """Its documents, conversations and index go with it."""
     kb_row = access.scope.kb(kb)
     access.session.delete(kb_row)
+
+
+@router.get(
+    "/{kb}/feed",
+    summary="Follow changed documents as an Atom feed",
+    response_class=Response,
+    responses={200: {"content": {"application/atom+xml": {}}}, 304: {"description": "Unchanged"}},
+)
+def show_feed(kb: str, access: Reader, request: Request) -> Response:
+    """The fifty documents whose present text came last.
+
+    Feed readers may send a key as the password of HTTP Basic, with any name.
+    """
+    kb_row = access.scope.kb(kb)
+    feed = atom_feed(
+        access.team,
+        kb_row,
+        changed_documents(access.session, kb_row),
+        access.runtime.settings.origin,
+    )
+    tag = f'"{hashlib.sha256(feed).hexdigest()[:32]}"'
+    headers = {"ETag": tag, "Cache-Control": "private, no-cache"}
+    known = request.headers.get("if-none-match", "")
+    if tag in [one.strip().removeprefix("W/") for one in known.split(",")]:
+        return Response(status_code=304, headers=headers)
+    return Response(feed, media_type="application/atom+xml", headers=headers)
