@@ -27,6 +27,7 @@ REPLACEMENTS = {
     "aiter_lines": "iter_lines",
     "aiter_sse": "iter_sse",
     "aread": "read",
+    "asynccontextmanager": "contextmanager",
     "asyncio": "time",
 } | {
     f"Async{name}": name

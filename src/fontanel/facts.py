@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
-from typing import Literal, get_args
+from typing import Literal
 
 
 class DocumentState(StrEnum):
@@ -109,7 +109,6 @@ NoticeKind = Literal[
 
 #: What happens too often for a notice: only receivers that name the kind are sent it.
 EventKind = Literal["answer.answered", "answer.declined", "feedback.given", "gap.opened"]
-EVENT_KINDS: frozenset[EventKind] = frozenset(get_args(EventKind))
 
 #: The verdicts on statements that a reader should doubt.
 DOUBTFUL = frozenset({"weak", "uncited", "outdated"})

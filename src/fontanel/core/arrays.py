@@ -23,6 +23,8 @@ def first_dimensions(vectors: Floats, dimensions: int) -> Floats:
     Args:
         vectors: Unit vectors (texts, dimensions).
     """
+    if vectors.shape[1] == dimensions:
+        return vectors
     cut = vectors[:, :dimensions]
     norms = np.linalg.norm(cut, axis=1, keepdims=True)
     result: Floats = (cut / np.maximum(norms, np.finfo(np.float32).tiny)).astype(np.float32)

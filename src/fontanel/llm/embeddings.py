@@ -124,10 +124,10 @@ class EmbeddingClient:
         limit = _MAX_BYTES * (len(texts) + 1)
         with nullcontext() if urgent else self._limit(endpoint):
             content = self._caller.post(endpoint, "/embeddings", limit, json=body)
-        given = _read(content, len(texts), endpoint.uncut or endpoint.dimensions)
-        if endpoint.uncut is None or endpoint.dimensions is None:
-            return given
-        return Embedded(first_dimensions(given.vectors, endpoint.dimensions), given.tokens)
+        whole = _read(content, len(texts), endpoint.uncut or endpoint.dimensions)
+        if endpoint.dimensions is None:
+            return whole
+        return Embedded(first_dimensions(whole.vectors, endpoint.dimensions), whole.tokens)
 
 
 def _read(content: bytes, count: int, dimensions: int | None) -> Embedded:

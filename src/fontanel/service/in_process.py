@@ -19,8 +19,8 @@ _WAITING = 16
 class AppTransport(httpx.AsyncBaseTransport):
     """Sends requests to an ASGI application, and streams its responses.
 
-    When a response is not read to its end, the application is told that the client has left, as by
-    a connection that closes.
+    When a response is not read to its end, the application sees that the client has left, as
+    when a connection closes.
 
     Args:
         app: The application.

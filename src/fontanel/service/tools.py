@@ -27,7 +27,8 @@ from fontanel.service.bodies import JSON_BYTES
 from fontanel.service.in_process import AppTransport
 from fontanel.service.problems import ApiError
 from fontanel.service.threads import run_briefly
-from fontanel.tools.server import Context, tool_server
+from fontanel.tools.server import tool_server
+from fontanel.tools.subscriptions import Context
 
 PATH = "/mcp"
 #: Sessions of clients before the 2026-07-28 revision: how many, and seconds until one ends.

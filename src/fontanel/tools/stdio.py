@@ -10,7 +10,8 @@ from mcp.server.stdio import stdio_server
 
 from fontanel.client import AsyncClient
 from fontanel.facts import TOOL_HEADER
-from fontanel.tools.server import Context, tool_server
+from fontanel.tools.server import tool_server
+from fontanel.tools.subscriptions import Context
 
 
 class _Kept(httpx.AsyncBaseTransport):

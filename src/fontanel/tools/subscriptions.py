@@ -1,4 +1,4 @@
-"""Subscriptions: a client is told when a document that it subscribed to changes.
+"""Subscriptions: a client is notified when a document that it subscribed to changes.
 
 Each knowledge base with subscribed documents is watched with the caller's own access, and no longer
 than that lasts. Clients before the 2026-07-28 revision subscribe to single addresses within a
@@ -34,6 +34,7 @@ MAX_ADDRESSES = 200
 _WATCHING = "subscriptions;0"
 
 Context = ServerRequestContext[Any, Any]
+#: Opens a client for the caller of a request; the name is that of the tool that is called.
 Connect = Callable[[Context, str], AbstractAsyncContextManager[AsyncClient]]
 
 

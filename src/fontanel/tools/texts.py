@@ -8,6 +8,7 @@ from fontanel.tools.schemas import (
     AskResult,
     Citation,
     KbList,
+    Passage,
     ReadResult,
     SearchResult,
 )
@@ -36,9 +37,7 @@ def as_text(result: Result) -> str:
 def _search_text(result: SearchResult) -> str:
     parts = [*result.notices]
     for number, one in enumerate(result.passages, 1):
-        force = f" (not in force: {one.not_in_force})" if one.not_in_force else ""
-        place = f", {one.place}" if one.place else ""
-        parts.append(f"[{number}] {one.title}{place}{force}, match {one.match:.2f}\n{one.text}")
+        parts.append(f"[{number}] {_place(one)}, match {one.match:.2f}\n{one.text}")
     return "\n\n".join(parts) or "Nothing was found."
 
 
@@ -56,9 +55,11 @@ def _answer_text(result: AskResult) -> str:
 def _citations(heading: str, citations: Sequence[Citation]) -> list[str]:
     if not citations:
         return []
-    lines = []
-    for one in citations:
-        force = f" (not in force: {one.not_in_force})" if one.not_in_force else ""
-        place = f", {one.place}" if one.place else ""
-        lines.append(f"[{one.number}] {one.title}{place}{force}: \u201c{one.quote}\u201d")
+    lines = [f"[{one.number}] {_place(one)}: \u201c{one.quote}\u201d" for one in citations]
     return [f"{heading}:\n" + "\n".join(lines)]
+
+
+def _place(one: Passage | Citation) -> str:
+    """Return where a text is, and why it is not in force."""
+    place = f"{one.title}, {one.place}" if one.place else one.title
+    return f"{place} (not in force: {one.not_in_force})" if one.not_in_force else place

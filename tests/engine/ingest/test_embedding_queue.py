@@ -170,7 +170,7 @@ def test_teams_that_may_not_use_it_wait_and_delay_nobody(
     assert not stage.round(embedder, "own", lambda session, team: team != "a")
     assert stage.round(embedder, "own")
     assert [job.state for job in jobs(records, barred)] == [JobState.DONE]
-    assert [(one.team_id, one.text) for one in embedder.texts] == [("b", "two"), ("a", "one")]
+    assert [(one.job.team_id, one.text) for one in embedder.texts] == [("b", "two"), ("a", "one")]
 
 
 @pytest.mark.parametrize("calls", [1, 3])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import AsyncIterator, Callable, Mapping
+from contextlib import asynccontextmanager
 from types import TracebackType
 from typing import Any, Self, TypeVar
 
@@ -194,14 +195,20 @@ class AsyncBaseClient:
     async def _sent_events(self, request: httpx.Request) -> AsyncIterator[ServerSentEvent]:
         """Yield the server-sent events of a response."""
         request.headers["Accept"] = "text/event-stream"
+        async with self._streamed(request) as response:
+            async for sent in EventSource(response).aiter_sse():
+                yield sent
+
+    @asynccontextmanager
+    async def _streamed(self, request: httpx.Request) -> AsyncIterator[httpx.Response]:
+        """Open the response to a request that is read as it comes."""
         try:
             response = await self._http.send(request, stream=True)
             try:
                 if not response.is_success:
                     await response.aread()
                     raise_for_problem(response)
-                async for sent in EventSource(response).aiter_sse():
-                    yield sent
+                yield response
             finally:
                 await response.aclose()
         except httpx.TransportError as error:

@@ -10,7 +10,6 @@ from typing import Any, Literal
 from fontanel import schemas as s
 from fontanel.client._async.base import AsyncBaseClient
 from fontanel.client._call import Call
-from fontanel.client._errors import raise_for_problem
 
 By = Literal["day", "desk", "kb", "member", "model", "source"]
 
@@ -139,15 +138,9 @@ class AsyncDeskClient(AsyncBaseClient):
         params = {name: value for name, value in chosen.items() if value}
         path = self._calls.export_answers().removeprefix("/")
         request = self._http.build_request("GET", path, params=params)
-        response = await self._http.send(request, stream=True)
-        try:
-            if not response.is_success:
-                await response.aread()
-                raise_for_problem(response)
+        async with self._streamed(request) as response:
             async for line in response.aiter_lines():
                 yield s.ExportedAnswer.model_validate_json(line)
-        finally:
-            await response.aclose()
 
     # Asking a desk
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
 from types import TracebackType
 from typing import Any, Self, TypeVar
 
@@ -195,13 +196,19 @@ class BaseClient:
     def _sent_events(self, request: httpx.Request) -> Iterator[ServerSentEvent]:
         """Yield the server-sent events of a response."""
         request.headers["Accept"] = "text/event-stream"
+        with self._streamed(request) as response:
+            yield from EventSource(response).iter_sse()
+
+    @contextmanager
+    def _streamed(self, request: httpx.Request) -> Iterator[httpx.Response]:
+        """Open the response to a request that is read as it comes."""
         try:
             response = self._http.send(request, stream=True)
             try:
                 if not response.is_success:
                     response.read()
                     raise_for_problem(response)
-                yield from EventSource(response).iter_sse()
+                yield response
             finally:
                 response.close()
         except httpx.TransportError as error:

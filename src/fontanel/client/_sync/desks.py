@@ -12,7 +12,6 @@ from typing import Any, Literal
 
 from fontanel import schemas as s
 from fontanel.client._call import Call
-from fontanel.client._errors import raise_for_problem
 from fontanel.client._sync.base import BaseClient
 
 By = Literal["day", "desk", "kb", "member", "model", "source"]
@@ -140,15 +139,9 @@ class DeskClient(BaseClient):
         params = {name: value for name, value in chosen.items() if value}
         path = self._calls.export_answers().removeprefix("/")
         request = self._http.build_request("GET", path, params=params)
-        response = self._http.send(request, stream=True)
-        try:
-            if not response.is_success:
-                response.read()
-                raise_for_problem(response)
+        with self._streamed(request) as response:
             for line in response.iter_lines():
                 yield s.ExportedAnswer.model_validate_json(line)
-        finally:
-            response.close()
 
     # Asking a desk
 

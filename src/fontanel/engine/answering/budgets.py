@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import func, select
+from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session
 
 from fontanel.records.tables import Team, Use, now
@@ -46,6 +46,16 @@ def budget_of(session: Session, team: Team) -> Budget:
     """Return a team's budget of this month, in its own time zone."""
     local = now().astimezone(ZoneInfo(team.time_zone))
     since = local.replace(day=1, hour=0, minute=0, second=0, microsecond=0).astimezone(UTC)
-    tokens = func.coalesce(func.sum(Use.tokens_read + Use.tokens_written), 0)
-    used = session.scalar(select(tokens).where(Use.team_id == team.id, Use.at >= since)) or 0
-    return Budget(team.monthly_tokens, int(used), since)
+    used, _ = tokens_and_cost(session, Use.team_id == team.id, Use.at >= since)
+    return Budget(team.monthly_tokens, used, since)
+
+
+def tokens_and_cost(session: Session, *conditions: ColumnElement[bool]) -> tuple[int, float]:
+    """Return the tokens and the cost of some uses."""
+    tokens, cost = session.execute(
+        select(
+            func.coalesce(func.sum(Use.tokens_read + Use.tokens_written), 0),
+            func.coalesce(func.sum(Use.cost), 0.0),
+        ).where(*conditions)
+    ).one()
+    return int(tokens), float(cost)

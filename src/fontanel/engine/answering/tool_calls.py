@@ -9,7 +9,7 @@ from fontanel.records.unit_of_work import Records
 
 #: The outcome of such a use.
 TOOL_CALL = "tool_call"
-#: What programs can call; reading resources and watching them count as one each.
+#: What programs can call; listing or reading resources counts as one call each.
 TOOLS = ("search", "ask", "read", "list_knowledge_bases", "resources")
 
 
@@ -17,7 +17,7 @@ def store_tool_call(records: Records, team_id: str, key_id: str, tool: str, call
     """Store one call, once.
 
     Args:
-        call: What tells it from others; it may make several requests.
+        call: Its id; it may make several requests.
     """
     turn_id = f"tool_{key_id}_{call[:40]}"
     stored = select(Use.key).where(Use.turn_id == turn_id)

@@ -21,12 +21,13 @@ _READING, _INDEXING = ("read", "split", "describe"), "words"
 
 @dataclass(frozen=True, slots=True)
 class BuildEstimate:
-    """Passages, texts and tokens to embed, and the time; None if no pace is known."""
+    """Passages, texts and tokens to embed, the cost, and the time; None if no pace is known."""
 
     passages: int
     texts: int
     tokens: int
     seconds: float | None
+    cost: float
 
 
 def estimate_build(
@@ -56,14 +57,15 @@ def estimate_build(
     ).one()
     reads = sum(value or 0.0 for value in reading) / readers + (indexing or 0.0)
     if embedder is None:
-        return BuildEstimate(passages, 0, 0, reads)
+        return BuildEstimate(passages, 0, 0, reads, 0.0)
     if embedder == own:
         each = embedding / embedded if embedding and embedded else None
         embeds = None if each is None else each * passages
     else:
         embeds = None if row is None else _remote_seconds(session, row, texts, tokens)
     seconds = None if embeds is None else max(reads, embeds)
-    return BuildEstimate(passages, texts, tokens, seconds)
+    cost = 0.0 if row is None else tokens * row.price / 1_000_000
+    return BuildEstimate(passages, texts, tokens, seconds, cost)
 
 
 def _remote_seconds(session: Session, row: Embedder, texts: int, tokens: int) -> float | None:

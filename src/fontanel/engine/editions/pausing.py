@@ -2,21 +2,20 @@
 
 from __future__ import annotations
 
-from sqlalchemy import func, select, update
+from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
+from fontanel.engine.answering.budgets import tokens_and_cost
 from fontanel.errors import Conflict, Refused
 from fontanel.records.tables import Edition, Job, JobState, PausedBy, Use, now
+
+_OPEN = (JobState.WAITING, JobState.RUNNING)
 
 
 def cost_of(session: Session, edition: Edition) -> tuple[int, float]:
     """Return the tokens and the cost of embedding that are counted for an edition."""
-    tokens, cost = session.execute(
-        select(
-            func.coalesce(func.sum(Use.tokens_read), 0), func.coalesce(func.sum(Use.cost), 0.0)
-        ).where(Use.edition_id == edition.id)
-    ).one()
-    return int(tokens), round(cost, 8)
+    tokens, cost = tokens_and_cost(session, Use.edition_id == edition.id)
+    return tokens, round(cost, 8)
 
 
 def pause_build(session: Session, edition: Edition, by: PausedBy) -> None:
@@ -27,35 +26,32 @@ def pause_build(session: Session, edition: Edition, by: PausedBy) -> None:
     """
     if edition.paused_by is not None:
         raise Conflict(f"The build of edition {edition.number} is paused already.")
-    waiting = update(Job).where(Job.edition_id == edition.id, Job.state == JobState.WAITING)
-    open_jobs = select(func.count()).where(
-        Job.edition_id == edition.id, Job.state.in_((JobState.WAITING, JobState.RUNNING))
-    )
-    if not session.scalar(open_jobs):
+    if not _is_building(session, edition):
         raise Conflict(f"Edition {edition.number} is not being built.")
     edition.paused_by = by
+    waiting = update(Job).where(Job.edition_id == edition.id, Job.state == JobState.WAITING)
     session.execute(waiting.values(state=JobState.PAUSED, changed_at=now()))
 
 
 def pause_at_budget(session: Session, edition_id: str) -> None:
     """Pause the build of an edition that has cost more than its budget after all."""
     edition = session.get(Edition, edition_id)
-    if edition is None or edition.budget is None or edition.paused_by is not None:
-        return
-    session.flush()
-    if cost_of(session, edition)[1] >= edition.budget:
-        stop_at_budget(session, edition_id)
+    if edition is not None and edition.budget is not None:
+        session.flush()
+        if cost_of(session, edition)[1] >= edition.budget:
+            stop_at_budget(session, edition_id)
 
 
 def stop_at_budget(session: Session, edition_id: str) -> None:
-    """Pause a build whose budget has no room for its next text."""
+    """Pause a build whose budget has no room for its next text, unless it is complete by then."""
     edition = session.get(Edition, edition_id)
-    # Its last documents may be complete meanwhile: then there is nothing left to pause.
-    left = select(Job.id).where(
-        Job.edition_id == edition_id, Job.state.in_((JobState.WAITING, JobState.RUNNING))
-    )
-    if edition is not None and edition.paused_by is None and session.scalar(left.limit(1)):
+    if edition is not None and edition.paused_by is None and _is_building(session, edition):
         pause_build(session, edition, PausedBy.BUDGET)
+
+
+def _is_building(session: Session, edition: Edition) -> bool:
+    jobs = select(Job.id).where(Job.edition_id == edition.id, Job.state.in_(_OPEN))
+    return session.scalar(jobs.limit(1)) is not None
 
 
 def resume_build(session: Session, edition: Edition, budget: float | None) -> None:

@@ -16,7 +16,7 @@ from fontanel.core.answering import TokenUse
 from fontanel.core.embedding.encoder import estimate_read_tokens
 from fontanel.engine.answering.background import EMBEDDED, record_use
 from fontanel.engine.answering.budgets import budget_of
-from fontanel.engine.documents.origin import Origin
+from fontanel.engine.documents.origin import Origin, origin_of
 from fontanel.engine.editions.pausing import pause_at_budget
 from fontanel.engine.embedding.directories import DirectoryEmbedder
 from fontanel.engine.embedding.embedders import Embedders
@@ -127,10 +127,14 @@ class _Caller:
         name = registered.endpoint.name
         counted = estimate_read_tokens([one.text for one in texts])
         total = sum(counted) or 1
-        shares: Counter[tuple[str, str, str, Origin]] = Counter()
-        for one, tokens in zip(texts, counted, strict=True):
-            shares[one.team_id, one.kb_id, one.edition_id, one.origin] += tokens
         with self._records.writing() as session:
+            origins: dict[str, Origin] = {}
+            shares: Counter[tuple[str, str, str, Origin]] = Counter()
+            for one, tokens in zip(texts, counted, strict=True):
+                job = one.job
+                if job.id not in origins:
+                    origins[job.id] = origin_of(session, job.document_key, job.revision_id)
+                shares[job.team_id, job.kb_id, one.edition_id, origins[job.id]] += tokens
             for (team_id, kb_id, edition_id, origin), tokens in shares.items():
                 read = round((tokens_read or total) * tokens / total)
                 record_use(

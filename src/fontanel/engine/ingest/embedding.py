@@ -16,7 +16,6 @@ from sqlalchemy.orm import Session
 from fontanel.core.arrays import Floats
 from fontanel.core.embedding.encoder import estimate_read_tokens, text_key
 from fontanel.engine.documents import states
-from fontanel.engine.documents.origin import NO_ORIGIN, Origin, origin_of
 from fontanel.engine.editions.pausing import stop_at_budget
 from fontanel.engine.editions.store import Editions
 from fontanel.engine.ingest.failures import InterruptedJobs, attempt_failed
@@ -49,13 +48,11 @@ TextKey = tuple[str, bytes]
 
 @dataclass(frozen=True, slots=True)
 class Owned:
-    """A text to embed, and what it is for."""
+    """A text to embed, and the job and the edition that it is for."""
 
     text: str
-    team_id: str
-    kb_id: str
+    job: Job
     edition_id: str
-    origin: Origin
 
 
 class EmbedderAway(Exception):
@@ -140,18 +137,26 @@ class _Round:
         """Add the first texts that there is room for, within budgets; return how many."""
         taken = 0
         for key, one in texts.items():
-            left = self.allowed.get(one.edition_id)
-            tokens = 0 if left is None else estimate_read_tokens([one.text])[0]
-            if left is not None and tokens > left and one.edition_id not in self.paying:
-                self.stopped.add(one.edition_id)
-            if taken >= room or (left is not None and tokens > left):
-                return taken
-            if left is not None:
-                self.allowed[one.edition_id] = left - tokens
-                self.paying.add(one.edition_id)
+            if taken >= room or not self._pays(one):
+                break
             self.texts[key] = one
             taken += 1
         return taken
+
+    def _pays(self, text: Owned) -> bool:
+        """Take a text's tokens from its edition's budget; return whether it has them."""
+        edition_id = text.edition_id
+        left = self.allowed.get(edition_id)
+        if left is None:
+            return True
+        tokens = estimate_read_tokens([text.text])[0]
+        if tokens > left:
+            if edition_id not in self.paying:
+                self.stopped.add(edition_id)
+            return False
+        self.allowed[edition_id] = left - tokens
+        self.paying.add(edition_id)
+        return True
 
 
 class EmbedStage:
@@ -259,14 +264,14 @@ class EmbedStage:
         """Choose the texts of this round: those that are not cached, up to its size."""
         work = _Round()
         for job in jobs:
-            edition_id, origin, texts, whole = self._texts(job)
+            edition_id, texts, whole = self._texts(job)
             if allowance is not None and edition_id not in work.allowed:
                 with self._records.reading() as session:
                     work.allowed[edition_id] = allowance(session, edition_id)
             keys = [text_key(embedder, text) for text in texts]
             cached = self._vectors.get(job.team_id, keys)
             missing = {
-                (job.team_id, key): Owned(text, job.team_id, job.kb_id, edition_id, origin)
+                (job.team_id, key): Owned(text, job, edition_id)
                 for key, text in zip(keys, texts, strict=True)
                 if key not in cached and (job.team_id, key) not in work.texts
             }
@@ -285,17 +290,16 @@ class EmbedStage:
                 work.unfinished.append((job, done, len(keys)))
         return work
 
-    def _texts(self, job: Job) -> tuple[str, Origin, list[str], list[bool]]:
-        """Return a job's edition, its origin, its texts, and which are those of whole passages."""
+    def _texts(self, job: Job) -> tuple[str, list[str], list[bool]]:
+        """Return a job's edition, its texts, and which are those of whole passages."""
         with self._records.reading() as session:
             edition = edition_of_job(session, job)
             if edition is None:
-                return "", NO_ORIGIN, [], []
-            origin = origin_of(session, job.document_key, job.revision_id)
+                return "", [], []
             passages = embedded_passages(session, edition, job.revision_id)
         pairs = [(text, number == 0) for _, texts in passages for number, text in enumerate(texts)]
         texts, whole = [text for text, _ in pairs], [whole for _, whole in pairs]
-        return edition.id, origin, texts, whole
+        return edition.id, texts, whole
 
     def _embed(self, with_: PassageEmbedder, work: _Round) -> None:
         """Embed texts, shortest first so that batches have similar lengths.

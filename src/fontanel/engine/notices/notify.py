@@ -42,19 +42,12 @@ def notify_team(
 
 
 def emit(
-    session: Session,
-    team_id: str,
-    kind: EventKind,
-    message: str,
-    data: dict[str, Any],
-    kb_id: str | None = None,
+    session: Session, team_id: str, kind: EventKind, message: str, data: dict[str, Any]
 ) -> None:
     """Queue an event for the receivers that name its kind, within the caller's transaction."""
     receivers = [one for one in _receivers(session, team_id) if kind in one.kinds]
     if receivers:
-        notice = Notice(
-            team_id=team_id, kb_id=kb_id, kind=kind, message=message, data=data, event=True
-        )
+        notice = Notice(team_id=team_id, kind=kind, message=message, data=data, event=True)
         _deliver(session, notice, receivers)
 
 

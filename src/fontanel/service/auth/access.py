@@ -104,7 +104,7 @@ def credentials_of(connection: HTTPConnection) -> Credentials:
 def _is_feed(connection: HTTPConnection) -> bool:
     """Return whether a feed is read, the only thing that a key may be a password for.
 
-    A browser that was told the password would send it with what other sites make it do.
+    A browser that knows the password would also send it with requests that other sites cause.
     """
     path: str = connection.scope["path"]
     return connection.scope["method"] in ("GET", "HEAD") and path.endswith("/feed")

@@ -58,13 +58,12 @@ def estimate_out(access: Access, edition: Edition, embedder: str | None) -> Edit
     built = estimate_build(
         access.session, edition, embedder, own=local.name, readers=settings.read_processes
     )
-    row = None if embedder is None else find_embedder(access.session, embedder)
     return EditionEstimate(
         embedder=embedder,
         passages=built.passages,
         texts=built.texts,
         tokens=built.tokens,
-        cost=round(built.tokens * (0.0 if row is None else row.price) / 1_000_000, 6),
+        cost=round(built.cost, 6),
         currency=currency_of(access.session, embedder),
         seconds=None if built.seconds is None else round(built.seconds, 1),
     )

@@ -5,6 +5,7 @@ from __future__ import annotations
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from fontanel.engine.answering.budgets import tokens_and_cost
 from fontanel.engine.sync.freshness import Freshness, freshness_of
 from fontanel.records.tables import (
     SETTLED_STATES,
@@ -101,12 +102,7 @@ def sync_out(session: Session, sync: Sync) -> SyncOut:
     indexing, words, passages, embedded, *spent = session.execute(
         taken.where(SyncItem.sync_id == sync.id)
     ).one()
-    tokens, cost = session.execute(
-        select(
-            func.coalesce(func.sum(Use.tokens_read + Use.tokens_written), 0),
-            func.coalesce(func.sum(Use.cost), 0.0),
-        ).where(Use.sync_id == sync.id)
-    ).one()
+    tokens, cost = tokens_and_cost(session, Use.sync_id == sync.id)
     stages = {stage: round(value, 3) for stage, value in zip(_STAGES, spent, strict=True) if value}
     return SyncOut(
         id=sync.id,
