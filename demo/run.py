@@ -21,6 +21,7 @@ from typing import Any
 
 import httpx
 
+from channels import build_channel
 from desks import build
 from fontanel.client import Client
 from fontanel.schemas import (
@@ -147,86 +148,44 @@ def main() -> int:
         env=environment,
     )
     models = int(port) + len(SIMULATORS) + 1
-    simulators = [
-        subprocess.Popen(
-            [
-                sys.executable,
-                "-m",
-                "fontanel.cli",
-                "simulator",
-                kind,
-                str(LIVE_DATA / folder),
-                *options,
-                "--port",
-                str(int(port) + n),
-            ],
-            stdout=subprocess.DEVNULL,
-            stderr=log.open("ab"),
-            start_new_session=True,
-        )
-        for n, (kind, folder, *options) in enumerate(SIMULATORS, start=1)
+    notes = json.loads(NOTES.read_text()) if NOTES.exists() else {}
+    chat_secret = notes.get("chat_secret") or secrets.token_urlsafe(24)
+    started = [
+        *((kind, str(LIVE_DATA / folder), *options) for kind, folder, *options in SIMULATORS),
+        ("model", "--pace", "0.02"),
+        ("ears", "--script", str(HERE / "recordings" / "visitors-pontoon.vtt")),
+        ("eyes", "--pictures", str(HERE / "pictures")),
+        ("chat", "--secret", chat_secret),
     ]
-    simulators.append(
-        subprocess.Popen(
-            [
-                sys.executable,
-                "-m",
-                "fontanel.cli",
-                "simulator",
-                "model",
-                "--port",
-                str(models),
-                "--pace",
-                "0.02",
-            ],
-            stdout=subprocess.DEVNULL,
-            stderr=log.open("ab"),
-            start_new_session=True,
-        )
-    )
-    simulators.append(
-        subprocess.Popen(
-            [
-                sys.executable,
-                "-m",
-                "fontanel.cli",
-                "simulator",
-                "ears",
-                "--port",
-                str(models + 1),
-                "--script",
-                str(HERE / "recordings" / "visitors-pontoon.vtt"),
-            ],
-            stdout=subprocess.DEVNULL,
-            stderr=log.open("ab"),
-            start_new_session=True,
-        )
-    )
-    simulators.append(
-        subprocess.Popen(
-            [
-                sys.executable,
-                "-m",
-                "fontanel.cli",
-                "simulator",
-                "eyes",
-                "--port",
-                str(models + 2),
-                "--pictures",
-                str(HERE / "pictures"),
-            ],
-            stdout=subprocess.DEVNULL,
-            stderr=log.open("ab"),
-            start_new_session=True,
-        )
-    )
+    simulators = [
+        _simulator(log, int(port) + number, *words) for number, words in enumerate(started, start=1)
+    ]
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, lambda *_: service.send_signal(signal.SIGINT))
     try:
-        return _serve(service, url, models)
+        return _serve(service, url, models, chat_secret)
     finally:
         for simulator in simulators:
             simulator.terminate()
+
+
+def _simulator(log: Path, port: int, kind: str, *options: str) -> subprocess.Popen[bytes]:
+    """Start a simulator on a port."""
+    return subprocess.Popen(
+        [
+            sys.executable,
+            "-m",
+            "fontanel.cli",
+            "simulator",
+            kind,
+            *options,
+            "--port",
+            str(port),
+        ],
+        stdout=subprocess.DEVNULL,
+        stderr=log.open("ab"),
+        start_new_session=True,
+    )
 
 
 def _lay_out() -> None:
@@ -245,7 +204,7 @@ def _lay_out() -> None:
     scratch.rename(LIVE_DATA)
 
 
-def _serve(service: subprocess.Popen[str], url: str, models: int) -> int:
+def _serve(service: subprocess.Popen[str], url: str, models: int, chat_secret: str) -> int:
     password: list[str] = []
     assert service.stdout is not None
     threading.Thread(target=_listen, args=(service.stdout, password), daemon=True).start()
@@ -255,6 +214,8 @@ def _serve(service: subprocess.Popen[str], url: str, models: int) -> int:
     notes = json.loads(NOTES.read_text()) if NOTES.exists() else _set_up(url, password[0])
     _load(url, notes)
     build(url, notes, models)
+    notes["chat_secret"] = chat_secret
+    build_channel(url, notes, models + 3)
     build_trials(url, notes)
     NOTES.write_text(json.dumps(notes, indent=2))
     _tell(url, notes)
@@ -488,6 +449,7 @@ def _tell(url: str, notes: dict[str, Any]) -> None:
         ' berth?"'
     )
     print("  fontanel desk answers written-answers")
+    print(f"  In a chat room: {notes['chat_room']}")
     print("\nMeasure the answers")
     print("  fontanel trial list")
     print("\nCtrl-C stops the service. The data stay in var/demo.", flush=True)

@@ -63,7 +63,18 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
     until(
         lambda: all(document.state == "indexed" for document in team.client.list_documents(kb.id))
     )
+    channel = team.client.create_channel(
+        s.ChannelIn(
+            name="Private channel",
+            desk=desk.id,
+            kind="webhook",
+            settings={"url": "http://127.0.0.1:9/replies"},
+        )
+    )
+    message = team.client.test_channel(channel.id, "private room")
     ids = {
+        "channel": channel.id,
+        "message": message.id,
         "desk": desk.id,
         "link": link.id,
         "turn": asked.turn_id,

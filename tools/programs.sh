@@ -6,6 +6,8 @@ command -v chromium >/dev/null || missing+=(chromium)
 command -v git >/dev/null || missing+=(git)
 command -v postgres >/dev/null || compgen -G "/usr/lib/postgresql/*/bin/postgres" >/dev/null || missing+=(postgresql)
 command -v faketime >/dev/null || missing+=(faketime)
+[[ -x /usr/sbin/dovecot ]] || missing+=(dovecot-imapd)
+command -v prosody >/dev/null || missing+=(prosody)
 [[ ${#missing[@]} == 0 ]] && exit 0
 if [[ $(id -u) == 0 ]] && command -v apt-get >/dev/null; then
   echo "Installing Debian's ${missing[*]} for the tests ..."

@@ -7,6 +7,8 @@ import { AccountPage } from "./pages/account/AccountPage";
 import { AnswerPage } from "./pages/answers/AnswerPage";
 import { ApprovedPage } from "./pages/approved/ApprovedPage";
 import { ApprovedTab } from "./pages/approved/ApprovedTab";
+import { ChannelPage } from "./pages/channels/ChannelPage";
+import { ChannelsTab } from "./pages/channels/ChannelsTab";
 import { ChatPage } from "./pages/chat/ChatPage";
 import { AnswersTab } from "./pages/desks/AnswersTab";
 import { BuildTab } from "./pages/desks/BuildTab";
@@ -88,6 +90,8 @@ export function App() {
                 <Route path="build" element={<BuildTab />} />
                 <Route path="versions" element={<VersionsTab />} />
                 <Route path="share" element={<ShareTab />} />
+                <Route path="channels" element={<ChannelsTab />} />
+                <Route path="channels/:channel" element={<ChannelPage />} />
                 <Route path="answers" element={<AnswersTab />} />
               </Route>
               <Route path="kbs/:kb" element={<KbPage />}>

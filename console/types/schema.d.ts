@@ -1839,6 +1839,129 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/channels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List channels
+         * @description Those of the team, or of one desk.
+         */
+        get: operations["list_channels_api_v1_teams__team__channels_get"];
+        put?: never;
+        /**
+         * Add a channel to a desk
+         * @description It begins to work at once. A secret that is made for it is shown once.
+         */
+        post: operations["create_api_v1_teams__team__channels_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/channels/{channel}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a channel */
+        get: operations["show_api_v1_teams__team__channels__channel__get"];
+        put?: never;
+        post?: never;
+        /**
+         * Delete a channel
+         * @description With its messages; the conversations stay.
+         */
+        delete: operations["delete_api_v1_teams__team__channels__channel__delete"];
+        options?: never;
+        head?: never;
+        /**
+         * Change a channel
+         * @description It connects again. Empty credentials have a new secret made where the kind has one.
+         */
+        patch: operations["change_api_v1_teams__team__channels__channel__patch"];
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/channels/{channel}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Send a test message
+         * @description Its state shows whether it was sent.
+         */
+        post: operations["send_test_api_v1_teams__team__channels__channel__test_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/channels/{channel}/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List a channel's messages
+         * @description Newest first, for 30 days or as long as the team keeps conversations.
+         */
+        get: operations["list_messages_api_v1_teams__team__channels__channel__messages_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/channels/{channel}/messages/{message}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a message of a channel */
+        get: operations["show_message_api_v1_teams__team__channels__channel__messages__message__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/channels/{channel}/messages/{message}/retry": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a failed reply again */
+        post: operations["retry_api_v1_teams__team__channels__channel__messages__message__retry_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/chat/{desk}": {
         parameters: {
             query?: never;
@@ -3077,6 +3200,48 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/channel-kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the kinds of channels
+         * @description With the settings and credentials of each as JSON Schemas.
+         */
+        get: operations["list_kinds_api_v1_channel_kinds_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/channels/{channel}/messages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Post a message to a channel
+         * @description For chat programs, as the channel's settings describe them; the reply is posted back.
+         *
+         *     Signed with the channel's secret. A message with a known id is not answered again.
+         */
+        post: operations["post_message_api_v1_channels__channel__messages_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/usage": {
         parameters: {
             query?: never;
@@ -3985,6 +4150,293 @@ export interface components {
             new_text: string;
             /** Revision Id */
             revision_id: string | null;
+        };
+        /**
+         * ChannelChange
+         * @description Changes of a channel; fields left out stay, `credentials` replaces all of them.
+         */
+        ChannelChange: {
+            /** Name */
+            name?: string | null;
+            /** Settings */
+            settings?: {
+                [key: string]: unknown;
+            } | null;
+            /** Credentials */
+            credentials?: {
+                [key: string]: string;
+            } | null;
+            /**
+             * Paused
+             * @description A paused channel neither receives nor sends messages.
+             */
+            paused?: boolean | null;
+        };
+        /** ChannelIn */
+        ChannelIn: {
+            /**
+             * Name
+             * @example Harbour chat
+             */
+            name: string;
+            /**
+             * Desk
+             * @description The desk that answers, by id or short name.
+             */
+            desk: string;
+            /**
+             * Kind
+             * @example webhook
+             */
+            kind: string;
+            /**
+             * Settings
+             * @description As the kind's schema says.
+             * @example {
+             *       "url": "https://chat.skerrow.example/hooks/answers"
+             *     }
+             */
+            settings: {
+                [key: string]: unknown;
+            };
+            /**
+             * Credentials
+             * @description Stored encrypted, never returned.
+             */
+            credentials?: {
+                [key: string]: string;
+            } | null;
+        };
+        /**
+         * ChannelKindOut
+         * @description A kind of channel: its forms are JSON Schemas.
+         */
+        ChannelKindOut: {
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /** Description */
+            description: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Credentials */
+            credentials: {
+                [key: string]: unknown;
+            };
+            /**
+             * Posted
+             * @description Messages are posted to an address of the service.
+             */
+            posted: boolean;
+            /**
+             * Set Up
+             * @description How to set up the other side.
+             */
+            set_up: string[];
+        };
+        /**
+         * ChannelMessageOut
+         * @description A message with its reply; `reason` is why it is ignored, or what failed last.
+         */
+        ChannelMessageOut: {
+            /** Id */
+            id: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "question" | "correction" | "feedback" | "person" | "note";
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "answered" | "sent" | "noted" | "ignored" | "failed";
+            /** Reason */
+            reason: string;
+            /** Sender */
+            sender: string;
+            /** Sender Name */
+            sender_name: string;
+            /** Room */
+            room: string;
+            /** Thread */
+            thread: string;
+            /** Text */
+            text: string;
+            /** Reply */
+            reply: string;
+            /** Sources */
+            sources: components["schemas"]["ChannelSource"][];
+            /** Turn Id */
+            turn_id: string | null;
+            /** Conversation Id */
+            conversation_id: string | null;
+            /** Attempts */
+            attempts: number;
+            /**
+             * Received At
+             * Format: date-time
+             */
+            received_at: string;
+            /** Answered At */
+            answered_at: string | null;
+            /** Sent At */
+            sent_at: string | null;
+        };
+        /**
+         * ChannelOut
+         * @description A channel; `failing` is why it does not work now, if it does not.
+         */
+        ChannelOut: {
+            /** Id */
+            id: string;
+            /**
+             * Desk
+             * @description The short name of its desk.
+             */
+            desk: string;
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Credential Names */
+            credential_names: string[];
+            /** Paused */
+            paused: boolean;
+            /**
+             * Address
+             * @description Where messages are posted, for kinds that take them so.
+             */
+            address: string | null;
+            /**
+             * Connected At
+             * @description When it began to work, if it does.
+             */
+            connected_at: string | null;
+            /** Failing */
+            failing: string | null;
+            /** Failing Since */
+            failing_since: string | null;
+            /**
+             * Waiting
+             * @description Messages that wait for their answer, or to be sent.
+             */
+            waiting: number;
+            /** Failed */
+            failed: number;
+            /** Last Message At */
+            last_message_at: string | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Version */
+            version: number;
+        };
+        /**
+         * ChannelSaved
+         * @description A channel that was created or changed; a secret that was made for it is shown once.
+         */
+        ChannelSaved: {
+            /** Id */
+            id: string;
+            /**
+             * Desk
+             * @description The short name of its desk.
+             */
+            desk: string;
+            /** Name */
+            name: string;
+            /** Kind */
+            kind: string;
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Credential Names */
+            credential_names: string[];
+            /** Paused */
+            paused: boolean;
+            /**
+             * Address
+             * @description Where messages are posted, for kinds that take them so.
+             */
+            address: string | null;
+            /**
+             * Connected At
+             * @description When it began to work, if it does.
+             */
+            connected_at: string | null;
+            /** Failing */
+            failing: string | null;
+            /** Failing Since */
+            failing_since: string | null;
+            /**
+             * Waiting
+             * @description Messages that wait for their answer, or to be sent.
+             */
+            waiting: number;
+            /** Failed */
+            failed: number;
+            /** Last Message At */
+            last_message_at: string | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /**
+             * Changed At
+             * Format: date-time
+             */
+            changed_at: string;
+            /** Version */
+            version: number;
+            /** Secret */
+            secret?: string | null;
+        };
+        /** ChannelSource */
+        ChannelSource: {
+            /** Number */
+            number: number;
+            /** Title */
+            title: string;
+            /** Place */
+            place: string;
+            /** Quote */
+            quote: string;
+            /** Url */
+            url: string;
+        };
+        /**
+         * ChannelTestIn
+         * @description A test message, to a room or an address at the other side.
+         */
+        ChannelTestIn: {
+            /**
+             * Room
+             * @description In the form that the other side has for it.
+             * @default
+             */
+            room: string;
+            /**
+             * Text
+             * @default This is a test message.
+             */
+            text: string;
         };
         /** CheckIn */
         CheckIn: {
@@ -6631,7 +7083,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator";
+            kind: "sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator" | "channel.failing" | "channel.recovered";
             /** Kb Id */
             kb_id: string | null;
             /** Source Id */
@@ -6758,6 +7210,20 @@ export interface components {
         Page_ChangedAnswer_: {
             /** Items */
             items: components["schemas"]["ChangedAnswer"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[ChannelMessageOut] */
+        Page_ChannelMessageOut_: {
+            /** Items */
+            items: components["schemas"]["ChannelMessageOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[ChannelOut] */
+        Page_ChannelOut_: {
+            /** Items */
+            items: components["schemas"]["ChannelOut"][];
             /** Next */
             next?: string | null;
         };
@@ -7122,6 +7588,22 @@ export interface components {
             bottom: number;
         };
         /**
+         * PostedOut
+         * @description What becomes of a posted message.
+         */
+        PostedOut: {
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "taken" | "known" | "ignored";
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * PreviewOut
          * @description How a file would be read and split: its text, blocks and passages.
          */
@@ -7389,7 +7871,7 @@ export interface components {
             /** Url */
             url: string;
             /** Kinds */
-            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator") | ("answer.answered" | "answer.declined" | "feedback.given" | "gap.opened"))[];
+            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator" | "channel.failing" | "channel.recovered") | ("answer.answered" | "answer.declined" | "feedback.given" | "gap.opened"))[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -7418,7 +7900,7 @@ export interface components {
              * @description Empty: all notices. `answer.answered`, `answer.declined`, `feedback.given` and `gap.opened` are only sent if they are named.
              * @default []
              */
-            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator") | ("answer.answered" | "answer.declined" | "feedback.given" | "gap.opened"))[];
+            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator" | "channel.failing" | "channel.recovered") | ("answer.answered" | "answer.declined" | "feedback.given" | "gap.opened"))[];
         };
         /**
          * ReceiverOut
@@ -7430,7 +7912,7 @@ export interface components {
             /** Url */
             url: string;
             /** Kinds */
-            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator") | ("answer.answered" | "answer.declined" | "feedback.given" | "gap.opened"))[];
+            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator" | "channel.failing" | "channel.recovered") | ("answer.answered" | "answer.declined" | "feedback.given" | "gap.opened"))[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -17357,6 +17839,589 @@ export interface operations {
             };
         };
     };
+    list_channels_api_v1_teams__team__channels_get: {
+        parameters: {
+            query?: {
+                desk?: string | null;
+            };
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ChannelOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    create_api_v1_teams__team__channels_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChannelIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelSaved"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_api_v1_teams__team__channels__channel__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                channel: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_api_v1_teams__team__channels__channel__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                channel: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_api_v1_teams__team__channels__channel__patch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                channel: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChannelChange"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelSaved"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    send_test_api_v1_teams__team__channels__channel__test_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                channel: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChannelTestIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelMessageOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_messages_api_v1_teams__team__channels__channel__messages_get: {
+        parameters: {
+            query?: {
+                state?: ("waiting" | "answered" | "sent" | "noted" | "ignored" | "failed") | null;
+                cursor?: string | null;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                channel: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ChannelMessageOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_message_api_v1_teams__team__channels__channel__messages__message__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                channel: string;
+                message: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelMessageOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    retry_api_v1_teams__team__channels__channel__messages__message__retry_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                channel: string;
+                message: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelMessageOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     show_public_desk_api_v1_chat__desk__get: {
         parameters: {
             query?: never;
@@ -22338,6 +23403,128 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SourceFreshness"][];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_kinds_api_v1_channel_kinds_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChannelKindOut"][];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    post_message_api_v1_channels__channel__messages_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                channel: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PostedOut"];
                 };
             };
             /** @description Not signed in */

@@ -15,9 +15,11 @@ FontanelError
 │   ├── WorkerDied      a worker process ended before it replied
 │   │   └── WorkerOverran   it took longer than allowed and was killed
 │   ├── WriterFailed    a model did not write a usable answer
-│   └── SourceUnavailable   a source cannot be listed
+│   ├── SourceUnavailable   a source cannot be listed
+│   └── ChannelUnavailable  the other side of a channel cannot be reached
 ├── ItemFailed          one item of a source cannot be fetched
 ├── SettingsRefused     settings of a source cannot be used; `field` names one
+├── MessageRefused      the other side of a channel refuses a message for good
 ├── ReadingFailed       a document cannot be read
 ├── SegmentDamaged      a file of an index is not what was written
 └── EmbedderMissing     there is no embedder at the given place

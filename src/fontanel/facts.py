@@ -105,6 +105,8 @@ NoticeKind = Literal[
     "budget.low",
     "member.joined",
     "key.by_operator",
+    "channel.failing",
+    "channel.recovered",
 ]
 
 #: What happens too often for a notice: only receivers that name the kind are sent it.

@@ -10,6 +10,7 @@ from fontanel import __version__
 from fontanel.cli.commands import (
     answers,
     asking,
+    channels,
     desks,
     documents,
     editions,
@@ -105,6 +106,9 @@ def build_parser() -> Parser:
         kb,
     )
     desks.add_commands(noun, verb, common)
+    channels.add_commands(
+        noun("channel", "ways to ask a desk from a chat or by e-mail"), verb, common
+    )
     sets.add_commands(noun("set", "question sets, to measure answers with"), verb, common)
     gaps.add_gap_commands(noun("gap", "questions that were not answered well"), verb, common)
     gaps.add_feedback_commands(noun("feedback", "what chat users said of answers"), verb, common)

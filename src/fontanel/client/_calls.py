@@ -10,6 +10,7 @@ from pydantic import TypeAdapter
 from fontanel import schemas as s
 from fontanel.client._approved_calls import ApprovedCalls
 from fontanel.client._call import Call, if_match, named, quoted
+from fontanel.client._channel_calls import ChannelCalls
 from fontanel.client._desk_calls import DeskCalls
 from fontanel.client._embedder_calls import EmbedderCalls
 from fontanel.client._quality_calls import QualityCalls
@@ -19,7 +20,15 @@ from fontanel.client._trial_calls import TrialCalls
 EVENT: TypeAdapter[s.Event] = TypeAdapter(s.Event)
 
 
-class Calls(DeskCalls, ApprovedCalls, TrialCalls, QualityCalls, EmbedderCalls, TranscriberCalls):
+class Calls(
+    DeskCalls,
+    ApprovedCalls,
+    ChannelCalls,
+    TrialCalls,
+    QualityCalls,
+    EmbedderCalls,
+    TranscriberCalls,
+):
     """Every call of the API as a `Call`, for one team."""
 
     def __init__(self, team: str | None) -> None:

@@ -26,6 +26,8 @@ from fontanel.records.database import open_engine
 from fontanel.records.tables import (
     ApprovedAnswer,
     Base,
+    Channel,
+    ChannelMessage,
     Delivery,
     DeskLink,
     Document,
@@ -56,6 +58,8 @@ _COMMITTED = "committed"
 _ACCESS = (DeskLink, Key, Member, Person, SignIn, Team)
 #: A change of these may be work for a background thread.
 _WORK = (
+    Channel,
+    ChannelMessage,
     Delivery,
     Edition,
     GapQuestion,

@@ -7,6 +7,7 @@ from starlette.routing import BaseRoute
 from fontanel.service.routes import facts, health
 from fontanel.service.routes.desks import (
     answers,
+    channels,
     chat,
     desks,
     embedders,
@@ -58,6 +59,7 @@ _ROUTERS = (
     approved.router,
     desks.router,
     second.router,
+    channels.router,
     chat.router,
     answers.router,
     gaps.router,
@@ -74,6 +76,7 @@ _ROUTERS = (
     editions.packs,
     invitations.links,
     sources.around,
+    channels.around,
     usage.all_teams,
     facts.router,
     health.router,

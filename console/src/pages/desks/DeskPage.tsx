@@ -25,6 +25,7 @@ export function DeskPage() {
     ["build", "Build and try"],
     ["versions", "Versions"],
     ["share", "Share"],
+    ["channels", "Channels"],
     ["answers", "Answers"],
   ];
   return (

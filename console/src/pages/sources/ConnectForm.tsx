@@ -2,8 +2,14 @@ import { type FormEvent, useState } from "react";
 import { type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { LabelledInput } from "../../components/forms";
+import {
+  defaults,
+  filled,
+  type ObjectSchema,
+  SchemaFields,
+  type Values,
+} from "../../components/SchemaForm";
 import { count, Failure, size } from "../../components/text";
-import { defaults, filled, type ObjectSchema, SchemaFields, type Values } from "./SchemaForm";
 
 type Kind = Schemas["KindOut"];
 type Trial = Schemas["SourceCheck"];

@@ -1,9 +1,9 @@
 import { type FormEvent, useEffect, useState } from "react";
 import { type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
+import { filled, type ObjectSchema, SchemaFields, type Values } from "../../components/SchemaForm";
 import { Failure } from "../../components/text";
 import { type Care, CareFields, careBody, TrialView } from "./ConnectForm";
-import { filled, type ObjectSchema, SchemaFields, type Values } from "./SchemaForm";
 import type { Source } from "./words";
 
 interface Rule {

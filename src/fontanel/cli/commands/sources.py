@@ -25,6 +25,7 @@ from fontanel.cli.options.sources import (
     add_settings,
     credentials_of,
     kind_of,
+    kind_rows,
     schedule_of,
     settings_of,
 )
@@ -136,27 +137,7 @@ def add_commands(
 
 def list_kinds(context: Context, options: argparse.Namespace) -> None:
     kinds = context.client.source_kinds()
-    rows: list[tuple[str, ...]] = []
-    for kind in kinds:
-        rows.append((kind.name, "", kind.description))
-        for schema, what in ((kind.settings, ""), (kind.credentials, " (credential)")):
-            for name, about in schema.get("properties", {}).items():
-                needed = "needed" if name in schema.get("required", []) else ""
-                rows.append(
-                    (
-                        "",
-                        name + what,
-                        " ".join(
-                            filter(
-                                None,
-                                (
-                                    about.get("description", about.get("title")),
-                                    needed and "(needed)",
-                                ),
-                            )
-                        ),
-                    )
-                )
+    rows = kind_rows(kinds)
     context.show(kinds, context.table(rows, kind="left", setting="left", about="left"))
 
 

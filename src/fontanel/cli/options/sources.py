@@ -1,4 +1,4 @@
-"""Options of sources: settings, credentials, schedule and guard."""
+"""Options of sources and channels: settings, credentials, schedule and guard."""
 
 from __future__ import annotations
 
@@ -7,7 +7,8 @@ import getpass
 import json
 import os
 import sys
-from typing import Any
+from collections.abc import Sequence
+from typing import Any, Protocol
 
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.options.documents import parse_tags
@@ -15,6 +16,15 @@ from fontanel.schemas import (
     KindOut,
     TagRule,
 )
+
+
+class HasForms(Protocol):
+    """A kind of source or of channel: its forms are JSON Schemas."""
+
+    name: str
+    description: str
+    settings: dict[str, Any]
+    credentials: dict[str, Any]
 
 
 def add_settings(parser: argparse.ArgumentParser) -> None:
@@ -60,7 +70,20 @@ def add_schedule(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def settings_of(kind: KindOut, pairs: list[str]) -> dict[str, Any]:
+def kind_rows(kinds: Sequence[HasForms]) -> list[tuple[str, str, str]]:
+    """Return the rows of a table of kinds, with their settings and credentials."""
+    rows = []
+    for kind in kinds:
+        rows.append((kind.name, "", kind.description))
+        for schema, what in ((kind.settings, ""), (kind.credentials, " (credential)")):
+            for name, about in schema.get("properties", {}).items():
+                text = about.get("description", about.get("title"))
+                needed = "(needed)" if name in schema.get("required", []) else None
+                rows.append(("", name + what, " ".join(filter(None, (text, needed)))))
+    return rows
+
+
+def settings_of(kind: HasForms, pairs: list[str]) -> dict[str, Any]:
     """Settings as the kind's schema wants them."""
     properties: dict[str, Any] = kind.settings.get("properties", {})
     results: dict[str, Any] = {}
@@ -93,7 +116,7 @@ def _value_of(schema: dict[str, Any], name: str, text: str, before: Any) -> Any:
     return text or None if "null" in types else text
 
 
-def credentials_of(kind: KindOut, pairs: list[str]) -> dict[str, str] | None:
+def credentials_of(kind: HasForms, pairs: list[str]) -> dict[str, str] | None:
     names = list(kind.credentials.get("properties", {}))
     results: dict[str, str] = {}
     for pair in pairs:

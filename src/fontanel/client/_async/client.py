@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from fontanel.client._async.approved import AsyncApprovedClient
+from fontanel.client._async.channels import AsyncChannelClient
 from fontanel.client._async.conversations import AsyncConversationClient
 from fontanel.client._async.desks import AsyncDeskClient
 from fontanel.client._async.documents import AsyncDocumentClient
@@ -26,6 +27,7 @@ class AsyncClient(
     AsyncSourceClient,
     AsyncQuestionClient,
     AsyncDeskClient,
+    AsyncChannelClient,
     AsyncConversationClient,
     AsyncTrialClient,
     AsyncQualityClient,

@@ -6,6 +6,7 @@ Made from its asynchronous twin by `make client`; do not edit.
 from __future__ import annotations
 
 from fontanel.client._sync.approved import SyncApprovedClient
+from fontanel.client._sync.channels import SyncChannelClient
 from fontanel.client._sync.conversations import ConversationClient
 from fontanel.client._sync.desks import DeskClient
 from fontanel.client._sync.documents import DocumentClient
@@ -29,6 +30,7 @@ class Client(
     SourceClient,
     QuestionClient,
     DeskClient,
+    SyncChannelClient,
     ConversationClient,
     SyncTrialClient,
     SyncQualityClient,

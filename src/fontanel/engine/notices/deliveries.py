@@ -6,17 +6,15 @@ CloudEvents 1.0 over HTTP POST, signed, retried.
 from __future__ import annotations
 
 import json
-import threading
-from collections import Counter
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
+from functools import partial
 
 import httpx
-import structlog
 from sqlalchemy import delete, func, select
 
 from fontanel.engine.notices.webhooks import signed_headers
+from fontanel.engine.runtime.pool import FairPool
 from fontanel.engine.sync.limits import source_limits
 from fontanel.errors import SecretUnreadable
 from fontanel.records.tables import Delivery, JobState, Notice, Receiver, Team, now
@@ -24,8 +22,6 @@ from fontanel.records.unit_of_work import Records
 from fontanel.records.vault import Vault
 from fontanel.settings import Settings
 from fontanel.sources.network.reach import AddressForbidden, http_client
-
-log = structlog.get_logger()
 
 #: Seconds before each further attempt: about a day in all.
 PAUSES = (5, 30, 120, 600, 1800, 3600, 3600 * 3, 3600 * 6, 3600 * 12)
@@ -62,21 +58,16 @@ class Deliveries:
         self._vault = vault
         self._settings = settings
         self._stopping = stopping
-        self._pool = ThreadPoolExecutor(_MAX_RECEIVERS, thread_name_prefix="deliver")
-        self._lock = threading.Lock()
-        #: Receivers that events are being sent to, with their teams.
-        self._busy: dict[str, str] = {}
+        self._pool = FairPool("deliver", _MAX_RECEIVERS, _MAX_RECEIVERS_OF_TEAM)
 
     def deliver_due(self) -> None:
         """Start deliveries that are due, to each receiver that is not busy."""
-        with self._lock:
-            busy = set(self._busy)
         due = (
             select(Delivery.receiver_id, Delivery.team_id)
             .where(
                 Delivery.state == JobState.WAITING,
                 Delivery.run_after <= now(),
-                Delivery.receiver_id.not_in(busy),
+                Delivery.receiver_id.not_in(self._pool.busy()),
             )
             .group_by(Delivery.receiver_id, Delivery.team_id)
             .order_by(func.min(Delivery.run_after))
@@ -86,39 +77,24 @@ class Deliveries:
         for receiver_id, team_id in receivers:
             if self._stopping():
                 break
-            if self._begin(receiver_id, team_id):
-                self._pool.submit(self._send_due, receiver_id)
+            self._pool.start(receiver_id, team_id, partial(self._send_due, receiver_id))
 
     def stop(self) -> None:
         """Start no further deliveries."""
-        self._pool.shutdown(wait=False, cancel_futures=True)
+        self._pool.stop()
 
     def delete_old(self) -> None:
         """Delete old notices, with their deliveries."""
         with self._records.writing() as session:
             session.execute(delete(Notice).where(Notice.created_at < now() - _NOTICES_KEPT))
 
-    def _begin(self, receiver_id: str, team_id: str) -> bool:
-        with self._lock:
-            of_team = Counter(self._busy.values())[team_id]
-            if of_team >= _MAX_RECEIVERS_OF_TEAM or len(self._busy) >= _MAX_RECEIVERS:
-                return False
-            self._busy[receiver_id] = team_id
-            return True
-
     def _send_due(self, receiver_id: str) -> None:
         """Send a receiver's due deliveries, oldest first."""
-        try:
-            for _ in range(_MAX_EVENTS):
-                delivery_id = None if self._stopping() else self._next_due(receiver_id)
-                if delivery_id is None:
-                    return
-                self._send(delivery_id)
-        except Exception:
-            log.exception("delivery failed", receiver=receiver_id)
-        finally:
-            with self._lock:
-                self._busy.pop(receiver_id, None)
+        for _ in range(_MAX_EVENTS):
+            delivery_id = None if self._stopping() else self._next_due(receiver_id)
+            if delivery_id is None:
+                return
+            self._send(delivery_id)
 
     def _next_due(self, receiver_id: str) -> str | None:
         due = select(Delivery.id).where(

@@ -22,6 +22,9 @@ MORE_POINTS = (
     "description_written",
     "transcribed",
     "picture_described",
+    "message_taken",
+    "message_answered",
+    "reply_sent",
 )
 
 _passed: dict[str, int] = {}

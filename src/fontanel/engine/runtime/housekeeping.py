@@ -10,6 +10,7 @@ from sqlalchemy import delete, func, select
 
 from fontanel.engine.answering.asking import Asking
 from fontanel.engine.answering.models import check_models
+from fontanel.engine.channels.channels import delete_old_messages
 from fontanel.engine.documents.validity import search_earlier_revisions
 from fontanel.engine.notices.deliveries import Deliveries
 from fontanel.engine.pictures.found import delete_unused_pictures
@@ -86,6 +87,7 @@ class Housekeeping:
             self.delete_expired_sign_ins()
             self._deliveries.delete_old()
             self._asking.delete_old()
+            delete_old_messages(self._records)
 
     def delete_expired_kbs(self) -> None:
         """Delete temporary knowledge bases that have expired."""

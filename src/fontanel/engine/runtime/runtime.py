@@ -16,6 +16,9 @@ import structlog
 from sqlalchemy import func, select
 
 from fontanel.engine.answering.asking import Asking
+from fontanel.engine.channels.answering import MessageAnswerer
+from fontanel.engine.channels.connections import Connections
+from fontanel.engine.channels.sending import MessageSender
 from fontanel.engine.curation.flagging import Flagging
 from fontanel.engine.curation.proposing.by_model import ModelProposer
 from fontanel.engine.curation.proposing.by_rules import RuleProposer
@@ -62,6 +65,8 @@ P = ParamSpec("P")
 _REMOTE_THREADS = 4
 #: Recordings that are transcribed at the same time.
 _TRANSCRIBING_THREADS = 2
+#: Messages of channels that are answered at the same time: more would wait for the processors.
+_MESSAGE_THREADS = 4
 #: Seconds between two rounds of housekeeping.
 _HOUSEKEEPING = 5.0
 
@@ -207,6 +212,17 @@ class Runtime:
             stopping=self._stopping,
         )
         self.deliveries = Deliveries(self.records, self.vault, settings, self._stopping.is_set)
+        self.connections = Connections(self.records, self.vault, settings, self._stopping.is_set)
+        self.answerer = MessageAnswerer(
+            self.records, self.asking, self.connections, settings.origin
+        )
+        self.sender = MessageSender(
+            records=self.records,
+            vault=self.vault,
+            settings=settings,
+            connections=self.connections,
+            stopping=self._stopping.is_set,
+        )
         self.housekeeping = Housekeeping(
             records=self.records,
             blobs=self.blobs,
@@ -253,6 +269,10 @@ class Runtime:
         start("close-gaps", self.gap_closer.close_next)
         start("timetable", self.timetable.start_due)
         start("deliver", self.deliveries.deliver_due)
+        start("channels", self.connections.keep)
+        for number in range(_MESSAGE_THREADS):
+            start(f"answer-messages-{number}", self.answerer.answer_next)
+        start("send-replies", self.sender.send_due)
         start("describe", self.describing.describe_next)
         start("describe-pictures", self.viewing.view_next)
         start("housekeeping", self._keep_house)
@@ -273,6 +293,7 @@ class Runtime:
         self.watchers.wake_all()
         self.trials.stop()
         self.gap_closer.stop()
+        self.answerer.stop()
         self.asking.stop()
 
     def stop(self) -> None:
@@ -284,6 +305,8 @@ class Runtime:
         self._background.shutdown(cancel_futures=True)
         self.schedule.stop()
         self.deliveries.stop()
+        self.sender.stop()
+        self.connections.stop()
         self.models.stop()
         self._caller.close()
         for worker in self._workers:

@@ -5,8 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from pydantic import ValidationError
-
+from fontanel.engine.kinds import check_destination, validated
 from fontanel.engine.workers.isolated_source import IsolatedSource
 from fontanel.errors import Refused
 from fontanel.records.tables import Source
@@ -33,8 +32,8 @@ def open_kind(
         Refused: its settings cannot be used.
     """
     try:
-        valid = _valid(kind.settings, settings, "settings")
-        own = _valid(kind.credentials, credentials, "credentials")
+        valid = validated(kind.settings, settings, "settings")
+        own = validated(kind.credentials, credentials, "credentials")
         if kind.isolated:
             return IsolatedSource(kind, valid, own.model_dump(), around)
         return kind.open(valid, own, around)
@@ -52,21 +51,12 @@ def check_settings(
     """
     try:
         kind.open(
-            _valid(kind.settings, settings, "settings"),
-            _valid(kind.credentials, credentials, "credentials"),
+            validated(kind.settings, settings, "settings"),
+            validated(kind.credentials, credentials, "credentials"),
             around,
         ).close()
     except SettingsRefused as refused:
         raise Refused(f"settings.{refused.field}", str(refused)) from refused
-
-
-def _valid(model: type[Any], values: Mapping[str, Any], where: str) -> Any:
-    try:
-        return model.model_validate(values)
-    except ValidationError as error:
-        first = error.errors()[0]
-        name = ".".join([where, *(str(part) for part in first["loc"])])
-        raise Refused(name, f"{name}: {first['msg']}.") from error
 
 
 def credentials_of(vault: Vault, source: Source) -> dict[str, Any]:
@@ -91,13 +81,5 @@ def usable_credentials(
     if credentials is not None:
         return credentials
     stored = credentials_of(vault, source)
-    kind = kind_of(source.kind)
-    before, after = (
-        kind.destination(_valid(kind.settings, one, "settings"))
-        for one in (source.settings, settings)
-    )
-    if stored and before != after:
-        raise Refused(
-            "credentials", f"The stored credentials are for {before}. Enter those for {after}."
-        )
+    check_destination(kind_of(source.kind), stored, source.settings, settings)
     return stored

@@ -12,6 +12,7 @@ from sqlalchemy.orm import Session
 
 from fontanel.engine.documents.documents import delete_document
 from fontanel.engine.documents.naming import add_tags, check_tags
+from fontanel.engine.kinds import filled, plain_settings
 from fontanel.engine.notices.webhooks import new_webhook_secret
 from fontanel.engine.sync.cron import next_time
 from fontanel.engine.sync.opening import check_settings, kind_of, usable_credentials
@@ -65,7 +66,7 @@ def create_source(
         name=spec.name,
         kind=kind.name,
         folder=folder,
-        settings=_kept(kind.settings, spec.settings),
+        settings=plain_settings(kind, spec.settings),
         credentials=None,
         credential_names=[],
         tag_rules=[],
@@ -94,7 +95,7 @@ def change_source(
             "name", f"There is a source named {spec.name!r} already. Choose another name."
         )
     check_settings(kind, spec.settings, credentials, around)
-    settings = _kept(kind.settings, spec.settings)
+    settings = plain_settings(kind, spec.settings)
     moved = settings != source.settings
     source.settings = settings
     rules = [dict(rule) for rule in spec.tag_rules] != source.tag_rules
@@ -127,19 +128,12 @@ def _apply(session: Session, vault: Vault, source: Source, spec: SourceSpec) -> 
     source.guard_share, source.guard_min = spec.guard_share, spec.guard_min
     source.tag_rules = [dict(rule) for rule in spec.tag_rules]
     if spec.credentials is not None:
-        values = {
-            name: value for name, value in spec.credentials.items() if value not in (None, "")
-        }
+        values = filled(spec.credentials)
         source.credentials = vault.seal(values) if values else None
         source.credential_names = sorted(values)
     source.next_run_at = next_run(source, team.time_zone, now())
     source.changed_at = now()
     source.version = (source.version or 0) + 1
-
-
-def _kept(model: type[Any], values: Mapping[str, Any]) -> dict[str, Any]:
-    kept: dict[str, Any] = model.model_validate(values).model_dump(mode="json")
-    return kept
 
 
 def _free_folder(spec: SourceSpec, taken: Sequence[str]) -> str:

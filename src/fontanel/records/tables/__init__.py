@@ -4,6 +4,12 @@ from __future__ import annotations
 
 from fontanel.facts import SETTLED_STATES, DocumentState
 from fontanel.records.tables.base import Base, UtcDateTime, Word, now, of_team
+from fontanel.records.tables.channels import (
+    Channel,
+    ChannelMessage,
+    MessageKind,
+    MessageState,
+)
 from fontanel.records.tables.conversations import Conversation, Feedback, Turn, TurnState, Use
 from fontanel.records.tables.curation import (
     ApprovedAnswer,
@@ -71,6 +77,8 @@ __all__ = [
     "ApprovedState",
     "ApprovedVersion",
     "Base",
+    "Channel",
+    "ChannelMessage",
     "Conversation",
     "Delivery",
     "Description",
@@ -98,6 +106,8 @@ __all__ = [
     "Kb",
     "Key",
     "Member",
+    "MessageKind",
+    "MessageState",
     "Notice",
     "Outcome",
     "PageEdges",

@@ -135,6 +135,15 @@ def add_commands(simulators: Any, verb: Any) -> None:
         help="its behaviour; by default the name of the requested model",
     )
 
+    chat = verb(simulators, "chat", serve_chat, "a chat room with a page, for a signed webhook")
+    _port_option(chat)
+    chat.add_argument(
+        "--secret", required=True, help="the secret of signatures: 16 characters or more"
+    )
+    chat.add_argument(
+        "--channel", default="", metavar="ADDRESS", help="the address that messages are posted to"
+    )
+
 
 def _port_option(simulator: argparse.ArgumentParser) -> None:
     simulator.add_argument(
@@ -188,6 +197,12 @@ def serve_eyes(context: Context, options: argparse.Namespace) -> None:
 
     app = eyes_app(options.pause, options.secret, options.pictures, options.behaviour)
     _serve_simulator(app, options)
+
+
+def serve_chat(context: Context, options: argparse.Namespace) -> None:
+    from fontanel.simulators.chat import chat_app
+
+    _serve_simulator(chat_app(options.secret, options.channel), options)
 
 
 def _serve_simulator(app: Any, options: argparse.Namespace) -> None:

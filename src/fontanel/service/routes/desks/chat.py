@@ -6,7 +6,6 @@ from functools import partial
 from typing import Annotated
 
 from fastapi import Query, Request, Response
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.engine.answering.asking import Asked
@@ -14,20 +13,16 @@ from fontanel.engine.answering.links import published_settings
 from fontanel.engine.answering.second import version_for
 from fontanel.engine.answering.targets import Target, desk_target, version_of
 from fontanel.engine.documents.readings import reading_text
-from fontanel.engine.gaps.collecting import emit_feedback, note_feedback
+from fontanel.engine.gaps.feedback import store_feedback
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.errors import NotFound
-from fontanel.records.ids import new_id
 from fontanel.records.tables import (
     Conversation,
     Desk,
     DeskLink,
-    Feedback,
     Role,
     Team,
     Turn,
-    Use,
-    now,
 )
 from fontanel.schemas import (
     AnswerOut,
@@ -288,36 +283,18 @@ def export_conversation(
 @router.put(AT_DESK + "/turns/{turn}/feedback", summary="Say whether an answer helped")
 def give_feedback(turn: str, body: FeedbackIn, user: UserWrite) -> FeedbackOut:
     """On the answer, or with `citation` on one of its citations."""
-    session = user.access.session
     result = user.turn(turn)
     if body.citation and body.citation not in {citation["number"] for citation in result.citations}:
         raise ApiError("invalid", f"The answer has no citation {body.citation}.", field="citation")
-    same = select(Feedback).where(
-        Feedback.turn_id == result.id,
-        Feedback.citation == body.citation,
-        Feedback.asker == user.asker,
+    row = store_feedback(
+        user.access.session,
+        result,
+        user.asker,
+        helpful=body.helpful,
+        citation=body.citation,
+        reason=body.reason,
+        comment=body.comment,
     )
-    row = session.scalar(same)
-    if row is None:
-        row = Feedback(
-            id=new_id("fb"),
-            team_id=result.team_id,
-            desk_id=result.desk_id,
-            turn_id=result.id,
-            citation=body.citation,
-            asker=user.asker,
-            created_at=now(),
-        )
-        session.add(row)
-    row.helpful, row.reason, row.comment = body.helpful, body.reason, body.comment
-    row.handled = False
-    if body.citation == 0:
-        note_feedback(session, result, helpful=body.helpful)
-        use = session.scalar(select(Use).where(Use.turn_id == result.id))
-        if use is not None:
-            use.helpful = body.helpful
-    session.flush()
-    emit_feedback(session, result, row)
     return feedback_out(row)
 
 

@@ -1,0 +1,1 @@
+"""Channels: ways by which people ask a desk from elsewhere, a file for each kind."""

@@ -1,0 +1,8 @@
+"""The kinds of channels."""
+
+from __future__ import annotations
+
+from fontanel.channels import mail, webhook
+from fontanel.channels.protocol import Kind
+
+KINDS: dict[str, Kind] = {kind.name: kind for kind in (webhook.KIND, mail.KIND)}
