@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from fontanel.channels import mail, webhook
+from fontanel.channels import mail, webhook, xmpp
 from fontanel.channels.protocol import Kind
 
-KINDS: dict[str, Kind] = {kind.name: kind for kind in (webhook.KIND, mail.KIND)}
+KINDS: dict[str, Kind] = {kind.name: kind for kind in (webhook.KIND, mail.KIND, xmpp.KIND)}

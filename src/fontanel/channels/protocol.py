@@ -57,6 +57,8 @@ class Incoming:
     address: Mapping[str, Any] = field(default_factory=dict)
     corrects: str = ""
     """The earlier message of the same sender that this one replaces."""
+    replies_to: str = ""
+    """A message or reply that it answers: their thread is its thread, if they are known."""
     about: str = ""
     """The reply that a reaction is about."""
     helpful: bool | None = None

@@ -73,7 +73,7 @@ def _store(
         kind=MessageKind.QUESTION,
         state=MessageState.WAITING,
         reason="",
-        thread=message.thread,
+        thread=_thread(session, channel, message),
         room=message.room,
         sender=message.sender,
         sender_name=message.sender_name,
@@ -103,6 +103,22 @@ def _store(
     session.add(row)
     session.flush()
     return row
+
+
+def _thread(session: Session, channel: Channel, message: Incoming) -> str:
+    """Return the thread of the message that a message replies to, or else its own."""
+    if not message.replies_to:
+        return message.thread
+    ref = message.replies_to
+    known = session.scalar(
+        select(ChannelMessage.thread)
+        .where(
+            ChannelMessage.channel_id == channel.id,
+            (ChannelMessage.sent_id == ref) | (ChannelMessage.external_id == ref),
+        )
+        .limit(1)
+    )
+    return message.thread if known is None else known
 
 
 def _reply(row: ChannelMessage, text: str) -> None:
