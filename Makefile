@@ -61,7 +61,13 @@ var/evidence/model.onnx: src/fontanel/core/evidence/model_file.py $(wildcard src
 	$(PY) -m fontanel.cli evidence prepare var/evidence
 	@touch $@
 
-programs:
+var/matrix/ready: requirements-matrix.lock
+	rm -rf var/matrix
+	$(PYTHON) -m venv var/matrix
+	var/matrix/bin/python -m pip install --quiet --require-hashes -r requirements-matrix.lock
+	@touch $@
+
+programs: var/matrix/ready
 	@bash tools/programs.sh
 
 test: setup .venv/dev programs
@@ -132,7 +138,7 @@ reference: .venv/ready
 
 # Needs uv. The lock files name no registry; pip's own settings say where packages come from.
 lock:
-	for name in requirements requirements-dev; do \
+	for name in requirements requirements-dev requirements-matrix; do \
 	  uv pip compile --quiet --python-version 3.11 --universal --no-emit-index-url --no-header --no-annotate --generate-hashes $$name.in -o $$name.lock; \
 	done
 

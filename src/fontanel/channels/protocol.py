@@ -59,6 +59,8 @@ class Incoming:
     """The earlier message of the same sender that this one replaces."""
     replies_to: str = ""
     """A message or reply that it answers: their thread is its thread, if they are known."""
+    if_known: bool = False
+    """Whether it is only meant for us if something was asked in its thread before."""
     about: str = ""
     """The reply that a reaction is about."""
     helpful: bool | None = None

@@ -336,17 +336,12 @@ class _Client(ClientXMPP):
         about = str(stanza["reactions"]["id"]) if reactions else ""
         replied = str(stanza["reply"]["id"]) if stanza.get_plugin("reply", check=True) else ""
         replied, about = self._ours.get(replied, replied), self._ours.get(about, about)
-        to_us = (
-            str(stanza["reply"]["to"]) == f"{room}/{self._settings.nickname}" if replied else False
-        )
         text = str(stanza["body"])
         if replied and stanza["fallbacks"]:
             text = str(stanza["reply"].strip_fallback_content() or text)
         text, named = _without_name(text, self._settings.nickname)
         if not reactions and not text.strip():
             return None  # a chat state, or a receipt
-        if room and not (reactions or named or to_us or self._settings.answer_everything):
-            return None
         helpful = opinion(reactions[0]) if reactions else None
         if reactions and helpful is None:
             return None
@@ -361,6 +356,7 @@ class _Client(ClientXMPP):
             room=room,
             thread=thread or (f"{room}|{own_id}"[:MAX_NAME] if room else who),
             replies_to=replied[:MAX_NAME],
+            if_known=bool(room) and not (named or self._settings.answer_everything),
             text=text,
             address={
                 "to": room or sender.full,

@@ -57,7 +57,7 @@ def take_messages(
         known = select(ChannelMessage.id).where(
             ChannelMessage.channel_id == channel.id, ChannelMessage.external_id == message.id
         )
-        if session.scalar(known) is None:
+        if session.scalar(known) is None and _is_for_us(session, channel, message):
             rows.append(_store(session, channel, settings, message, origin))
     return rows
 
@@ -103,6 +103,19 @@ def _store(
     session.add(row)
     session.flush()
     return row
+
+
+def _is_for_us(session: Session, channel: Channel, message: Incoming) -> bool:
+    """Return whether a message is meant for the desk, and not for others in its room."""
+    if not message.if_known:
+        return True
+    if message.about:
+        return _answer_of(session, channel, message.about) is not None
+    in_thread = select(ChannelMessage.id).where(
+        ChannelMessage.channel_id == channel.id,
+        ChannelMessage.thread == _thread(session, channel, message),
+    )
+    return session.scalar(in_thread.limit(1)) is not None
 
 
 def _thread(session: Session, channel: Channel, message: Incoming) -> str:
@@ -173,22 +186,29 @@ def _is_member(session: Session, team_id: str, sender: str) -> bool:
 def _judge(session: Session, channel: Channel, row: ChannelMessage, *, helpful: bool) -> None:
     """Store an opinion of the reply that a message is about, or of the last one in its thread."""
     row.kind, row.state = MessageKind.FEEDBACK, MessageState.NOTED
-    answered = select(ChannelMessage).where(
-        ChannelMessage.channel_id == channel.id,
-        ChannelMessage.thread == row.thread,
-        ChannelMessage.turn_id.is_not(None),
-    )
     if row.about:
+        last = _answer_of(session, channel, row.about)
+    else:
         answered = select(ChannelMessage).where(
-            ChannelMessage.channel_id == channel.id, ChannelMessage.sent_id == row.about
+            ChannelMessage.channel_id == channel.id,
+            ChannelMessage.thread == row.thread,
+            ChannelMessage.turn_id.is_not(None),
         )
-    last = session.scalar(answered.order_by(ChannelMessage.received_at.desc()).limit(1))
+        last = session.scalar(answered.order_by(ChannelMessage.received_at.desc()).limit(1))
     turn = None if last is None or last.turn_id is None else session.get(Turn, last.turn_id)
     if turn is None:
         row.state, row.reason = MessageState.IGNORED, "There is no answer that it could be about."
         return
     row.turn_id, row.conversation_id = turn.id, turn.conversation_id
     store_feedback(session, turn, asker_of(channel.id, row.sender), helpful=helpful)
+
+
+def _answer_of(session: Session, channel: Channel, sent_id: str) -> ChannelMessage | None:
+    """Return the message whose reply has an identity at the other side."""
+    query = select(ChannelMessage).where(
+        ChannelMessage.channel_id == channel.id, ChannelMessage.sent_id == sent_id
+    )
+    return session.scalar(query.order_by(ChannelMessage.received_at.desc()).limit(1))
 
 
 def _correct(session: Session, channel: Channel, row: ChannelMessage) -> None:
