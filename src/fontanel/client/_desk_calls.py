@@ -90,6 +90,12 @@ class DeskCalls:
     def revoke_desk_link(self, desk: str, link: str) -> Call[None]:
         return Call("DELETE", f"{self._desk(desk)}/links/{quoted(link)}")
 
+    def make_visitor_key(self, desk: str) -> Call[s.VisitorKey]:
+        return Call("POST", f"{self._desk(desk)}/visitor-key", s.VisitorKey)
+
+    def delete_visitor_key(self, desk: str) -> Call[None]:
+        return Call("DELETE", f"{self._desk(desk)}/visitor-key")
+
     def list_desk_answers(
         self, desk: str, outcome: str | None, *, helpful: bool | None, text: str | None, limit: int
     ) -> Call[s.Page[s.AnswerSummary]]:

@@ -74,6 +74,7 @@ from fontanel.schemas.desks import (
     SecondVersionOut,
     SettingDifference,
     VersionFigures,
+    VisitorKey,
 )
 from fontanel.schemas.documents import (
     AddedOut,
@@ -527,6 +528,7 @@ __all__ = [
     "ValidityStatementOut",
     "VersionFigures",
     "ViewingOut",
+    "VisitorKey",
     "WrittenChange",
     "WrittenIn",
     "WrittenOut",

@@ -109,6 +109,10 @@ class DeskSettings(Model):
         max_length=10,
         description="Sites that may show the chat page in a frame.",
     )
+    signed_visitors: bool = Field(
+        default=False,
+        description="Guests need an identity that the embedding site signs with the visitor key.",
+    )
 
     @field_validator("frame_origins")
     @classmethod
@@ -168,12 +172,20 @@ class DeskOut(Model):
     second_share: int = Field(description="Per cent of the askers who get the second version.")
     changed: bool
     links: int
+    visitor_key: bool = Field(description="Whether there is a key that visitors are signed with.")
     flagged: int = Field(
         description="Approved answers of its knowledge bases whose text has changed."
     )
     created_at: datetime
     changed_at: datetime
     version: int
+
+
+class VisitorKey(Model):
+    """The key that visitors' identities are signed with, shown once; `audience` is their `aud`."""
+
+    key: str
+    audience: str
 
 
 class SecondVersionIn(Model):

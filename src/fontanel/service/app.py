@@ -15,7 +15,7 @@ from fontanel import __version__
 from fontanel.engine.ingest.queue import waiting
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.schemas import Event
-from fontanel.service import console, problems
+from fontanel.service import console, embed, problems
 from fontanel.service import tools as tool_endpoint
 from fontanel.service.api import api_routes
 from fontanel.service.auth.rate_limits import AtOnce, Pace, SignInLimits
@@ -83,6 +83,7 @@ def create_app(settings: Settings, runtime: Runtime | None = None) -> FastAPI:
     problems.install(app)
     app.router.routes += api_routes()
     app.router.routes.append(Route(tool_endpoint.PATH, tools, include_in_schema=False))
+    embed.install(app)
     console.install(app)
     app.openapi = lambda: _description_of(app)  # type: ignore[method-assign]
     return app

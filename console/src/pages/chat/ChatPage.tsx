@@ -11,6 +11,7 @@ import { useConversation } from "../../hooks/useConversation";
 import { Sign } from "../desks/words";
 import { ContextSheet } from "./ContextSheet";
 import { Helpful } from "./Helpful";
+import { guestOfAddress, inPanel, sayToSite, usePanel } from "./panel";
 
 type Face = Schemas["PublicDesk"];
 type Headers = Record<string, string>;
@@ -31,25 +32,36 @@ function guestSecret(link: string): string {
 
 /**
  * The chat page: for members who are signed in, and for guests with the secret in the link's
- * fragment.
+ * fragment. In a panel on another site, that site may say who the guest is.
  */
 export function ChatPage() {
   const { desk = "" } = useParams();
-  const headers = useMemo<Headers | undefined>(() => {
-    const secret = location.hash.slice(1);
-    return secret.startsWith("dl_")
-      ? { Authorization: `Bearer ${secret}`, "X-Fontanel-Guest": guestSecret(secret) }
-      : undefined;
-  }, []);
+  const given = useMemo(guestOfAddress, []);
+  const visitor = usePanel(given?.visitor ?? null);
+  const headers = useMemo<Headers | undefined>(
+    () =>
+      given
+        ? {
+            Authorization: `Bearer ${given.secret}`,
+            "X-Fontanel-Guest": guestSecret(given.secret),
+            ...(visitor ? { "X-Fontanel-Visitor": visitor } : {}),
+          }
+        : undefined,
+    [given, visitor],
+  );
   const [face, setFace] = useState<Face | null>(null);
   const [error, setError] = useState<string | null>(null);
   useEffect(() => {
     get<Face>(`/chat/${encodeURIComponent(desk)}`, headers)
       .then((found) => {
         setFace(found);
+        setError(null);
         document.title = found.name;
       })
-      .catch((problem: Error) => setError(problem.message));
+      .catch((problem: Error) => {
+        setError(problem.message);
+        if (headers?.["X-Fontanel-Visitor"]) sayToSite("fontanel:visitor-expired");
+      });
   }, [desk, headers]);
   if (error) {
     return (
@@ -106,8 +118,8 @@ function Chat({ face, headers }: { face: Face; headers?: Headers }) {
     <div className="flex min-h-dvh flex-col">
       <header className="bg-base-100 border-base-300 sticky top-0 z-10 border-b">
         <div className="mx-auto flex max-w-[1148px] items-center gap-3 px-4 py-2.5">
-          <Sign {...face} />
-          <h1 className="min-w-0 truncate text-[18px]">{face.name}</h1>
+          {!inPanel() && <Sign {...face} />}
+          <h1 className={inPanel() ? "sr-only" : "min-w-0 truncate text-[18px]"}>{face.name}</h1>
           <div className="ml-auto flex gap-4 whitespace-nowrap">
             <button
               type="button"

@@ -1,4 +1,5 @@
 import type { Kb, Schemas } from "../../api/client";
+import { CheckBox } from "../../components/forms";
 import { lines } from "../../components/text";
 import { TrialGate } from "../trials/TrialGate";
 import { Field, Group } from "./fields";
@@ -358,6 +359,12 @@ export function SettingsForm({ settings, onChange, kbs, models, sets }: Props) {
             />
           )}
         </Field>
+        <CheckBox
+          checked={settings.signed_visitors ?? false}
+          onChange={(signed) => set({ signed_visitors: signed })}
+        >
+          Guests need an identity that the site signs
+        </CheckBox>
       </Group>
     </>
   );

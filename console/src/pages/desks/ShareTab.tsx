@@ -5,6 +5,7 @@ import { useResource } from "../../api/useResource";
 import { Ago, Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
 import { useDesk } from "./DeskPage";
+import { VisitorKey } from "./VisitorKey";
 
 const CLOSED: Record<Schemas["DeskLinkOut"]["state"], string> = {
   open: "",
@@ -163,10 +164,11 @@ export function ShareTab() {
         <>
           <h2 className="mt-8 mb-1 text-[19px]">Embed in another page</h2>
           <p className="soft mb-2">
-            Put a link's address into a frame on{" "}
-            {desk.published?.settings.frame_origins?.join(", ")}.
+            This shows a button that opens the chat as a panel, on{" "}
+            {desk.published?.settings.frame_origins?.join(", ")}. Replace dl_... by a link's secret.
           </p>
-          <pre className="sheet overflow-x-auto p-3 font-mono text-[13px]">{`<iframe src="${location.origin}/chat/${desk.id}#dl_..." title="${desk.name}" width="420" height="640"></iframe>`}</pre>
+          <pre className="sheet overflow-x-auto p-3 font-mono text-[13px]">{`<script src="${location.origin}/embed/${desk.id}.js" data-link="dl_..." defer></script>`}</pre>
+          <VisitorKey desk={desk} api={api} onChange={reload} />
         </>
       )}
       <h2 className="mt-8 mb-1 text-[19px]">Delete</h2>

@@ -65,6 +65,10 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
     links = verb(desks, "links", list_links, "list the links to a desk", common)
     link = verb(desks, "link", make_link, "create a link by which anyone may ask", common)
     unlink = verb(desks, "unlink", revoke_link, "revoke a link", common)
+    key = verb(
+        desks, "visitor-key", make_visitor_key, "make the key that visitors are signed with", common
+    )
+    key.add_argument("--delete", action="store_true", help="delete the key")
     delete = verb(desks, "delete", delete_desk, "delete a desk with its conversations", common)
     for parser in (
         show,
@@ -77,6 +81,7 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
         links,
         link,
         unlink,
+        key,
         delete,
     ):
         parser.add_argument("desk", metavar="DESK")
@@ -357,6 +362,19 @@ def make_link(context: Context, options: argparse.Namespace) -> None:
 def revoke_link(context: Context, options: argparse.Namespace) -> None:
     context.client.revoke_desk_link(options.desk, options.link)
     context.show([], "Revoked.")
+
+
+def make_visitor_key(context: Context, options: argparse.Namespace) -> None:
+    if options.delete:
+        context.client.delete_visitor_key(options.desk)
+        context.say("Signed identities are no longer accepted.")
+        return
+    made = context.client.make_visitor_key(options.desk)
+    context.show(
+        made,
+        f"{made.key}\nThe key is not shown again. Sign tokens (JWT, HS256) for the audience"
+        f" {made.audience} with it.",
+    )
 
 
 def delete_desk(context: Context, options: argparse.Namespace) -> None:

@@ -108,6 +108,14 @@ class AsyncDeskClient(AsyncBaseClient):
     async def revoke_desk_link(self, desk: str, link: str) -> None:
         await self._send(self._calls.revoke_desk_link(desk, link))
 
+    async def make_visitor_key(self, desk: str) -> s.VisitorKey:
+        """Create the key with which a site signs who its visitors are; it is shown only once."""
+        return await self._send(self._calls.make_visitor_key(desk))
+
+    async def delete_visitor_key(self, desk: str) -> None:
+        """Signed identities are no longer accepted."""
+        await self._send(self._calls.delete_visitor_key(desk))
+
     async def list_desk_answers(
         self,
         desk: str,

@@ -109,6 +109,14 @@ class DeskClient(BaseClient):
     def revoke_desk_link(self, desk: str, link: str) -> None:
         self._send(self._calls.revoke_desk_link(desk, link))
 
+    def make_visitor_key(self, desk: str) -> s.VisitorKey:
+        """Create the key with which a site signs who its visitors are; it is shown only once."""
+        return self._send(self._calls.make_visitor_key(desk))
+
+    def delete_visitor_key(self, desk: str) -> None:
+        """Signed identities are no longer accepted."""
+        self._send(self._calls.delete_visitor_key(desk))
+
     def list_desk_answers(
         self,
         desk: str,

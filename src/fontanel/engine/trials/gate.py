@@ -30,6 +30,7 @@ _LOOKS = frozenset(
         "colour",
         "audience",
         "frame_origins",
+        "signed_visitors",
         "trial_set",
         "max_losses",
     }

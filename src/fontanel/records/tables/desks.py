@@ -20,6 +20,7 @@ class Desk(Base):
 
     `draft` are the settings being edited; `published` is the number of the published version, None
     if there is none; `second_share` per cent of the askers get `second_version` instead.
+    `visitor_key`, with which another site signs who its visitors are, is encrypted.
     """
 
     __tablename__ = "desks"
@@ -34,6 +35,7 @@ class Desk(Base):
     second_version: Mapped[int | None]
     second_share: Mapped[int] = mapped_column(default=0, server_default="0")
     second_since: Mapped[datetime | None]
+    visitor_key: Mapped[bytes | None]
     created_at: Mapped[datetime] = mapped_column(default=now)
     changed_at: Mapped[datetime] = mapped_column(default=now)
     version: Mapped[int] = mapped_column(default=1)

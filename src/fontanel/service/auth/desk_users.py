@@ -15,6 +15,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.engine.answering.links import LinkState, link_state, published_settings
+from fontanel.engine.answering.visitors import VisitorRefused, visitor_of
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.errors import NotFound
 from fontanel.records.ids import hash_secret
@@ -43,6 +44,8 @@ from fontanel.service.threads import run_briefly
 
 #: A guest's own secret: whoever has it sees the guest's conversations.
 GUEST_HEADER = "X-Fontanel-Guest"
+#: Who a guest is, signed by the site that shows the chat.
+VISITOR_HEADER = "X-Fontanel-Visitor"
 #: The prefix of a link's secret.
 _LINK = "dl_"
 _MIN_SECRET, _MAX_SECRET = 16, 200
@@ -138,6 +141,9 @@ def find_guest(
     state = link_state(link, published_settings(session, record))
     if state != LinkState.OPEN:
         raise _closed(state if _is_editor(session, request, record) else None)
+    visitor = _visitor(request, session, record)
+    if visitor is not None:
+        return link, record, Caller(f"guest:{visitor}")
     guest = request.headers.get(GUEST_HEADER, "")
     if not _MIN_SECRET <= len(guest) <= _MAX_SECRET:
         raise ApiError(
@@ -149,6 +155,35 @@ def find_guest(
         )
     name = hashlib.sha256(f"{link.id}:{guest}".encode()).hexdigest()[:24]
     return link, record, Caller(f"guest:{name}")
+
+
+def _visitor(request: Request, session: Session, desk: Desk) -> str | None:
+    """Return the visitor whose identity a request proves; None if it has none and needs none.
+
+    Raises:
+        ApiError: not-signed-in.
+    """
+    token = request.headers.get(VISITOR_HEADER, "")
+    settings = published_settings(session, desk) or {}
+    if not token and not settings.get("signed_visitors"):
+        return None
+    if not token:
+        raise ApiError(
+            "not-signed-in",
+            "This chat is only open to visitors of the site that shows it.",
+            advice=f"The site sends who they are as {VISITOR_HEADER}.",
+        )
+    runtime: Runtime = request.app.state.runtime
+    try:
+        if desk.visitor_key is None:
+            raise VisitorRefused("The desk has no key that visitors are signed with.")
+        return visitor_of(token, runtime.vault.open(desk.visitor_key), desk)
+    except VisitorRefused as refused:
+        raise ApiError(
+            "not-signed-in",
+            f"Who you are could not be verified. {refused}",
+            advice="The site that shows this chat signs a new token.",
+        ) from refused
 
 
 def _closed(state: LinkState | None = None) -> ApiError:

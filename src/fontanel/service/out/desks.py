@@ -43,6 +43,7 @@ def desk_out(access: Access, desk: Desk) -> DeskOut:
         second_share=desk.second_share,
         changed=published is None or published.settings != desk.draft,
         links=session.scalar(open_links) or 0,
+        visitor_key=desk.visitor_key is not None,
         flagged=flagged_count(session, [part["kb"] for part in served["kbs"]]),
         created_at=desk.created_at,
         changed_at=desk.changed_at,
