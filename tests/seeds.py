@@ -72,9 +72,12 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
         )
     )
     message = team.client.test_channel(channel.id, "private room")
+    followed = team.client.follow_answer(desk.id, asked.turn_id)
     ids = {
         "channel": channel.id,
         "message": message.id,
+        "followed": followed.id,
+        "secret": followed.feed.rpartition("/")[2],
         "desk": desk.id,
         "link": link.id,
         "turn": asked.turn_id,

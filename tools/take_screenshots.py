@@ -27,6 +27,12 @@ SIZE = {"width": 1280, "height": 800}
 TEAM = "/t/marine-operations"
 KB = f"{TEAM}/kbs/harbour-rules"
 
+#: The page that the panel is shown on.
+_INTRANET = """<style>body { font: 17px/1.6 Georgia, serif; margin: 4rem 6rem }</style>
+<h1>Skerrow Harbour Trust</h1><p>Intranet. Good morning.</p><h2>Notices of today</h2>
+<ul><li>The canteen opens at six.</li><li>Crane 2 is out of service until noon.</li>
+<li>The lock is dredged on Thursday, from eight to eleven.</li></ul>"""
+
 Take = Callable[[Page], None]
 TAKES: dict[str, Take] = {}
 
@@ -110,14 +116,6 @@ def _cited(page: Page, question: str) -> None:
 
 
 @take
-def try_(page: Page) -> None:
-    page.goto(f"{KB}/try")
-    page.locator("input[type=file]").set_input_files(DEMO / "marine-operations/storm-plan.pdf")
-    page.get_by_text("Passages by tokens").or_(page.get_by_role("img")).first.wait_for()
-    page.wait_for_load_state("networkidle")
-
-
-@take
 def compare(page: Page) -> None:
     page.goto(f"{KB}/search")
     page.get_by_label("Search", exact=True).fill("when may a ship leave in a gale")
@@ -147,17 +145,6 @@ def trials(page: Page) -> None:
 
 
 @take
-def changes(page: Page) -> None:
-    notice = NOTES.parent / "live" / "notices" / "2026" / "small-craft-basin.md"
-    notice.write_text(notice.read_text().replace("is 4 knots", "is 3 knots"))
-    page.goto(f"{TEAM}/kbs/live-sources/documents")
-    page.locator("tbody a", has_text="mall craft").first.click()
-    page.locator("dt:text-is('Revision') + dd", has_text="2").wait_for()
-    page.get_by_role("link", name="What changed").click()
-    page.locator("td").first.wait_for()
-
-
-@take
 def desk(page: Page) -> None:
     page.goto(f"{TEAM}/desks/written-answers/build")
     page.get_by_label("Question to try").fill("At what gust is the quay crane pinned?")
@@ -171,6 +158,16 @@ def record(page: Page) -> None:
     page.get_by_role("link", name="how this answer was made").click()
     page.get_by_role("heading").first.wait_for()
     page.wait_for_load_state("networkidle")
+
+
+@take
+def channel(page: Page) -> None:
+    page.goto(f"{TEAM}/desks/harbour-desk/channels")
+    page.get_by_role("link", name="Harbour chat").click()
+    page.get_by_label("Room or address").fill("harbour")
+    page.get_by_role("button", name="Send", exact=True).click()
+    page.get_by_text("The message was sent.").wait_for()
+    page.get_by_text("Reply with").first.click()
 
 
 @take
@@ -201,6 +198,29 @@ def chat(browser: Browser, url: str, notes: dict[str, Any]) -> None:
     page.goto(url + link[link.index("/chat/") :])
     ask(page, "What is the wind limit for leaving the outer berth?")
     page.screenshot(path=OUT / "chat.png")
+    page.close()
+
+
+def embed(browser: Browser, url: str, notes: dict[str, Any]) -> None:
+    """The Harbour desk as a panel on a made-up intranet."""
+    link = next(link for name, link in notes["links"] if name == "Harbour desk")
+    desk, _, secret = link[link.index("/chat/") + 6 :].partition("#")
+    page = browser.new_page(viewport=SIZE)  # type: ignore[arg-type]
+    tag = f'<script src="{url}/embed/{desk}.js" data-link="{secret}" defer></script>'
+    html = f"<!doctype html><title>Intranet</title>{_INTRANET}{tag}"
+    page.route(
+        "https://intranet.skerrow.example/",
+        lambda route: route.fulfill(body=html, content_type="text/html"),
+    )
+    page.goto("https://intranet.skerrow.example/")
+    with page.expect_event("framenavigated", lambda frame: "/chat/" in frame.url) as shown:
+        page.locator("fontanel-chat").click()
+    chat = shown.value
+    chat.get_by_label("Question").fill("Which channel does the lock keeper answer on?")
+    chat.get_by_label("Question").press("Enter")
+    chat.locator("[data-outcome]:not([data-outcome=coming])").last.wait_for()
+    page.wait_for_timeout(500)
+    page.screenshot(path=OUT / "embed.png")
     page.close()
 
 
@@ -246,7 +266,9 @@ def sign_in(browser: Browser, url: str, team: dict[str, Any]) -> BrowserContext:
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("names", nargs="*", default=[*TAKES, "chat", "approved", "terminal"])
+    parser.add_argument(
+        "names", nargs="*", default=[*TAKES, "chat", "embed", "approved", "terminal"]
+    )
     parser.add_argument("--url", default="http://127.0.0.1:8460")
     options = parser.parse_args()
     notes = json.loads(NOTES.read_text())
@@ -268,6 +290,8 @@ def main() -> None:
             page.close()
         if "chat" in options.names:
             chat(browser, options.url, notes)
+        if "embed" in options.names:
+            embed(browser, options.url, notes)
         if "approved" in options.names:
             approved(browser, options.url, notes)
         browser.close()

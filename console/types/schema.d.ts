@@ -2150,6 +2150,68 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/desks/{desk}/turns/{turn}/follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Follow an answer
+         * @description Get a notice when what it cites changes, and the answer with it.
+         *
+         *     The address of its feed is shown once; following again makes a new one.
+         */
+        put: operations["follow_api_v1_teams__team__desks__desk__turns__turn__follow_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/desks/{desk}/followed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List the answers that you follow
+         * @description Last followed first.
+         */
+        get: operations["list_followed_api_v1_teams__team__desks__desk__followed_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/desks/{desk}/followed/{followed}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Stop following an answer
+         * @description By its own id, or that of the answer. Its feed is no longer there.
+         */
+        delete: operations["unfollow_api_v1_teams__team__desks__desk__followed__followed__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/answers/export": {
         parameters: {
             query?: never;
@@ -3266,6 +3328,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/feeds/answers/{secret}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read the changes of a followed answer as an Atom feed
+         * @description The secret in the address opens it.
+         */
+        get: operations["show_answer_feed_api_v1_feeds_answers__secret__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/usage": {
         parameters: {
             query?: never;
@@ -3434,6 +3516,18 @@ export interface components {
             document_name: string;
             /** Title */
             title: string;
+        };
+        /** AnswerChange */
+        AnswerChange: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Before */
+            before: string;
+            /** After */
+            after: string;
         };
         /**
          * AnswerOut
@@ -4272,7 +4366,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "question" | "correction" | "feedback" | "person" | "note";
+            kind: "question" | "correction" | "feedback" | "person" | "follow" | "note";
             /**
              * State
              * @enum {string}
@@ -5933,6 +6027,73 @@ export interface components {
             warned: number;
         };
         /**
+         * FollowCreated
+         * @description A followed answer with the address of its Atom feed, shown once.
+         */
+        FollowCreated: {
+            /** Id */
+            id: string;
+            /** Turn Id */
+            turn_id: string;
+            /** Question */
+            question: string;
+            /**
+             * Answer
+             * @description What is answered now.
+             */
+            answer: string;
+            /** Email */
+            email: boolean;
+            /** Changes */
+            changes: components["schemas"]["AnswerChange"][];
+            /** Changed At */
+            changed_at: string | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Feed */
+            feed: string;
+        };
+        /** FollowIn */
+        FollowIn: {
+            /**
+             * Email
+             * @description Send changes by e-mail as well; for members of the team.
+             * @default false
+             */
+            email: boolean;
+        };
+        /**
+         * FollowedOut
+         * @description A followed answer with its last changes, the newest first.
+         */
+        FollowedOut: {
+            /** Id */
+            id: string;
+            /** Turn Id */
+            turn_id: string;
+            /** Question */
+            question: string;
+            /**
+             * Answer
+             * @description What is answered now.
+             */
+            answer: string;
+            /** Email */
+            email: boolean;
+            /** Changes */
+            changes: components["schemas"]["AnswerChange"][];
+            /** Changed At */
+            changed_at: string | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+        };
+        /**
          * FreshnessOut
          * @description How soon changes at the source were answerable, over the last seven days.
          */
@@ -7336,6 +7497,13 @@ export interface components {
         Page_FlagOut_: {
             /** Items */
             items: components["schemas"]["FlagOut"][];
+            /** Next */
+            next?: string | null;
+        };
+        /** Page[FollowedOut] */
+        Page_FollowedOut_: {
+            /** Items */
+            items: components["schemas"]["FollowedOut"][];
             /** Next */
             next?: string | null;
         };
@@ -19242,6 +19410,199 @@ export interface operations {
             };
         };
     };
+    follow_api_v1_teams__team__desks__desk__turns__turn__follow_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                turn: string;
+                team: string;
+                desk: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FollowIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FollowCreated"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_followed_api_v1_teams__team__desks__desk__followed_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+                desk: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_FollowedOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    unfollow_api_v1_teams__team__desks__desk__followed__followed__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                followed: string;
+                team: string;
+                desk: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     export_answers_api_v1_teams__team__answers_export_get: {
         parameters: {
             query?: {
@@ -23695,6 +24056,75 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PostedOut"];
                 };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_answer_feed_api_v1_feeds_answers__secret__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                secret: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/atom+xml": unknown;
+                };
+            };
+            /** @description Unchanged */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Not signed in */
             401: {

@@ -90,6 +90,16 @@ class DeskCalls:
     def revoke_desk_link(self, desk: str, link: str) -> Call[None]:
         return Call("DELETE", f"{self._desk(desk)}/links/{quoted(link)}")
 
+    def follow_answer(self, desk: str, turn: str, body: s.FollowIn) -> Call[s.FollowCreated]:
+        path = f"{self._desk(desk)}/turns/{quoted(turn)}/follow"
+        return Call("PUT", path, s.FollowCreated, body)
+
+    def list_followed(self, desk: str) -> Call[s.Page[s.FollowedOut]]:
+        return Call("GET", f"{self._desk(desk)}/followed", s.Page[s.FollowedOut])
+
+    def unfollow(self, desk: str, followed: str) -> Call[None]:
+        return Call("DELETE", f"{self._desk(desk)}/followed/{quoted(followed)}")
+
     def make_visitor_key(self, desk: str) -> Call[s.VisitorKey]:
         return Call("POST", f"{self._desk(desk)}/visitor-key", s.VisitorKey)
 

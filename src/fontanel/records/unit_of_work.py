@@ -58,8 +58,6 @@ _COMMITTED = "committed"
 _ACCESS = (DeskLink, Key, Member, Person, SignIn, Team)
 #: A change of these may be work for a background thread.
 _WORK = (
-    Channel,
-    ChannelMessage,
     Delivery,
     Edition,
     GapQuestion,
@@ -73,6 +71,8 @@ _WORK = (
     Transcriber,
     Trial,
 )
+#: A change of these is work for the threads of channels alone.
+_MESSAGES = (Channel, ChannelMessage)
 #: A change of these affects searches in their edition.
 _INDEX = (Segment, Tombstone)
 
@@ -96,6 +96,8 @@ class Committed:
     """Whether somebody may have gained or lost access."""
     work: bool = False
     """Whether there may be something for a background thread to do."""
+    messages: bool = False
+    """Whether there may be something for a thread of channels to do."""
 
 
 Subscriber = Callable[[Committed], None]
@@ -203,6 +205,7 @@ def _collect(session: Session, context: UOWTransaction, instances: Any) -> None:
     for item in (*session.new, *changed, *session.deleted):
         committed.access = committed.access or isinstance(item, _ACCESS)
         committed.work = committed.work or isinstance(item, _WORK)
+        committed.messages = committed.messages or isinstance(item, _MESSAGES)
         if isinstance(item, ApprovedAnswer | Document | Edition | Job | Source | Sync):
             committed.kbs.add(item.kb_id)
         elif isinstance(item, Kb):
@@ -241,3 +244,4 @@ def _collect_statement(state: ORMExecuteState) -> None:
     committed = _committed(state.session)
     committed.access = committed.access or issubclass(mapper.class_, _ACCESS)
     committed.work = committed.work or issubclass(mapper.class_, _WORK)
+    committed.messages = committed.messages or issubclass(mapper.class_, _MESSAGES)

@@ -114,6 +114,7 @@ from fontanel.schemas.embedders import (
     EmbedderOut,
 )
 from fontanel.schemas.facts import FactsOut
+from fontanel.schemas.followed import AnswerChange, FollowCreated, FollowedOut, FollowIn
 from fontanel.schemas.gaps import (
     ChangedAnswer,
     ChangedSource,
@@ -284,6 +285,7 @@ __all__ = [
     "AddedOut",
     "AgainOut",
     "AlsoOut",
+    "AnswerChange",
     "AnswerOut",
     "AnswerSummary",
     "ApprovalOut",
@@ -375,6 +377,9 @@ __all__ = [
     "FlagOut",
     "FlagStateName",
     "FolderOut",
+    "FollowCreated",
+    "FollowIn",
+    "FollowedOut",
     "FreshnessOut",
     "GapAnswer",
     "GapChange",

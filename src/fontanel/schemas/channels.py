@@ -11,7 +11,7 @@ from fontanel.schemas.base import Model, Name
 from fontanel.schemas.sources import CredentialText
 
 MessageStateName = Literal["waiting", "answered", "sent", "noted", "ignored", "failed"]
-MessageKindName = Literal["question", "correction", "feedback", "person", "note"]
+MessageKindName = Literal["question", "correction", "feedback", "person", "follow", "note"]
 
 
 class ChannelKindOut(Model):

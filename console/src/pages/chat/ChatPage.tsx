@@ -10,6 +10,7 @@ import type { Draft } from "../../hooks/useAsking";
 import { useConversation } from "../../hooks/useConversation";
 import { Sign } from "../desks/words";
 import { ContextSheet } from "./ContextSheet";
+import { Follow } from "./Follow";
 import { Helpful } from "./Helpful";
 import { guestOfAddress, inPanel, sayToSite, usePanel } from "./panel";
 
@@ -193,12 +194,15 @@ function Chat({ face, headers }: { face: Face; headers?: Headers }) {
             onAsk={(choice) => void ask(choice)}
           >
             {turn.id && (
-              <Helpful
-                api={api}
-                headers={headers}
-                turn={turn.id}
-                given={turn.feedback.find((one) => one.citation === 0)}
-              />
+              <>
+                <Helpful
+                  api={api}
+                  headers={headers}
+                  turn={turn.id}
+                  given={turn.feedback.find((one) => one.citation === 0)}
+                />
+                <Follow api={api} headers={headers} turn={turn.id} />
+              </>
             )}
           </AnswerView>
         ))}

@@ -10,7 +10,7 @@ from rich.padding import Padding
 from rich.text import Text
 
 from fontanel.cli.context import Context
-from fontanel.cli.format import percent
+from fontanel.cli.format import moment, percent
 from fontanel.schemas import RecordOut, StatementOut, StepOut
 from fontanel.schemas.display import place
 
@@ -66,6 +66,16 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
     )
     feedback.add_argument("--comment", default="")
     feedback.add_argument("--citation", type=int, default=0, help="on this citation only")
+    follow = verb(
+        answers, "follow", follow_answer, "be notified when an answer of yours changes", common
+    )
+    follow.add_argument("--by-mail", action="store_true", help="by e-mail as well as in a feed")
+    followed = verb(answers, "followed", list_followed, "list the answers you follow", common)
+    unfollow = verb(answers, "unfollow", stop_following, "stop following an answer", common)
+    for parser in (follow, unfollow):
+        parser.add_argument("answer", metavar="ID")
+    for parser in (follow, followed, unfollow):
+        parser.add_argument("--desk", required=True, help="the desk that was asked")
 
 
 def export_answers(context: Context, options: argparse.Namespace) -> None:
@@ -221,6 +231,31 @@ def ask_again(context: Context, options: argparse.Namespace) -> None:
             context.say(Text(f"\n{title}", "bold"))
             for item in items:
                 context.say(Text(f"  {' '.join(item.split())[:160]}"))
+
+
+def follow_answer(context: Context, options: argparse.Namespace) -> None:
+    made = context.client.follow_answer(options.desk, options.answer, email=options.by_mail)
+    context.show(made, f"Changes appear in the feed {made.feed}\nIts address is not shown again.")
+
+
+def list_followed(context: Context, options: argparse.Namespace) -> None:
+    found = context.client.list_followed(options.desk)
+    rows = [
+        (
+            one.turn_id,
+            one.question,
+            moment(one.changed_at) if one.changed_at else None,
+            " ".join(one.answer.split())[:80],
+        )
+        for one in found
+    ]
+    table = context.table(rows, answer="left", question="left", changed="left", now="left")
+    context.show(found, table if found else "You follow no answers of this desk.")
+
+
+def stop_following(context: Context, options: argparse.Namespace) -> None:
+    context.client.unfollow(options.desk, options.answer)
+    context.say("You no longer follow this answer.")
 
 
 def give_feedback(context: Context, options: argparse.Namespace) -> None:

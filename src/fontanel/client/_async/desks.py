@@ -108,6 +108,21 @@ class AsyncDeskClient(AsyncBaseClient):
     async def revoke_desk_link(self, desk: str, link: str) -> None:
         await self._send(self._calls.revoke_desk_link(desk, link))
 
+    async def follow_answer(self, desk: str, turn: str, *, email: bool = False) -> s.FollowCreated:
+        """Get notified when an answer of yours changes: in a feed, and by e-mail if you like.
+
+        The address of the feed is only returned here.
+        """
+        return await self._send(self._calls.follow_answer(desk, turn, s.FollowIn(email=email)))
+
+    async def list_followed(self, desk: str) -> list[s.FollowedOut]:
+        """Return the answers of a desk that you follow, the last followed first."""
+        return (await self._send(self._calls.list_followed(desk))).items
+
+    async def unfollow(self, desk: str, followed: str) -> None:
+        """Stop following an answer, by its id or that of its turn."""
+        await self._send(self._calls.unfollow(desk, followed))
+
     async def make_visitor_key(self, desk: str) -> s.VisitorKey:
         """Create the key with which a site signs who its visitors are; it is shown only once."""
         return await self._send(self._calls.make_visitor_key(desk))

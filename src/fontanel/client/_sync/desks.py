@@ -109,6 +109,21 @@ class DeskClient(BaseClient):
     def revoke_desk_link(self, desk: str, link: str) -> None:
         self._send(self._calls.revoke_desk_link(desk, link))
 
+    def follow_answer(self, desk: str, turn: str, *, email: bool = False) -> s.FollowCreated:
+        """Get notified when an answer of yours changes: in a feed, and by e-mail if you like.
+
+        The address of the feed is only returned here.
+        """
+        return self._send(self._calls.follow_answer(desk, turn, s.FollowIn(email=email)))
+
+    def list_followed(self, desk: str) -> list[s.FollowedOut]:
+        """Return the answers of a desk that you follow, the last followed first."""
+        return (self._send(self._calls.list_followed(desk))).items
+
+    def unfollow(self, desk: str, followed: str) -> None:
+        """Stop following an answer, by its id or that of its turn."""
+        self._send(self._calls.unfollow(desk, followed))
+
     def make_visitor_key(self, desk: str) -> s.VisitorKey:
         """Create the key with which a site signs who its visitors are; it is shown only once."""
         return self._send(self._calls.make_visitor_key(desk))

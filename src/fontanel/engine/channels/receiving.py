@@ -9,21 +9,25 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Sequence
 from datetime import timedelta
+from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
 from fontanel.channels.protocol import MAX_QUESTION, ChannelSettings, Incoming
-from fontanel.channels.words import asks_for_person, opinion
+from fontanel.channels.words import asks_for_person, follows, opinion
 from fontanel.engine.answering.links import published_settings
 from fontanel.engine.channels.handing_over import hand_over
 from fontanel.engine.channels.opening import settings_of
+from fontanel.engine.curation.followed import Notify, follow_answer
 from fontanel.engine.gaps.feedback import store_feedback
+from fontanel.errors import Refused
 from fontanel.records.ids import new_id
 from fontanel.records.tables import (
     Channel,
     ChannelMessage,
     Desk,
+    FollowedAnswer,
     Member,
     MessageKind,
     MessageState,
@@ -35,6 +39,11 @@ from fontanel.records.tables import (
 _TOO_LONG = (
     f"Your message is longer than {MAX_QUESTION:,} characters. Please ask a shorter question."
 )
+
+_FOLLOWED = "You will be notified here when this answer changes. Reply “stop” to end it."
+_STOPPED = "You no longer follow answers in this thread."
+_NOT_FOLLOWED = "You follow no answer in this thread."
+_NOTHING = "Ask a question first; its answer can then be followed."
 
 
 def asker_of(channel_id: str, sender: str) -> str:
@@ -98,6 +107,9 @@ def _store(
         hand_over(session, channel, settings, row, origin)
     elif (helpful := opinion(row.text)) is not None:
         _judge(session, channel, row, helpful=helpful)
+    elif (follow := follows(row.text)) is not None:
+        row.kind = MessageKind.FOLLOW
+        _reply(row, _follow(session, channel, row, follow=follow))
     elif message.corrects:
         _correct(session, channel, row)
     session.add(row)
@@ -189,12 +201,7 @@ def _judge(session: Session, channel: Channel, row: ChannelMessage, *, helpful: 
     if row.about:
         last = _answer_of(session, channel, row.about)
     else:
-        answered = select(ChannelMessage).where(
-            ChannelMessage.channel_id == channel.id,
-            ChannelMessage.thread == row.thread,
-            ChannelMessage.turn_id.is_not(None),
-        )
-        last = session.scalar(answered.order_by(ChannelMessage.received_at.desc()).limit(1))
+        last = _last_answered(session, channel, row.thread)
     turn = None if last is None or last.turn_id is None else session.get(Turn, last.turn_id)
     if turn is None:
         row.state, row.reason = MessageState.IGNORED, "There is no answer that it could be about."
@@ -209,6 +216,39 @@ def _answer_of(session: Session, channel: Channel, sent_id: str) -> ChannelMessa
         ChannelMessage.channel_id == channel.id, ChannelMessage.sent_id == sent_id
     )
     return session.scalar(query.order_by(ChannelMessage.received_at.desc()).limit(1))
+
+
+def _last_answered(session: Session, channel: Channel, thread: str) -> ChannelMessage | None:
+    """Return the last message of a thread that has an answer."""
+    query = select(ChannelMessage).where(
+        ChannelMessage.channel_id == channel.id,
+        ChannelMessage.thread == thread,
+        ChannelMessage.turn_id.is_not(None),
+    )
+    return session.scalar(query.order_by(ChannelMessage.received_at.desc()).limit(1))
+
+
+def _follow(session: Session, channel: Channel, row: ChannelMessage, *, follow: bool) -> str:
+    """Follow the last answer of a thread, or stop following all of it; return what to reply."""
+    asker = asker_of(channel.id, row.sender)
+    if not follow:
+        own = delete(FollowedAnswer).where(
+            FollowedAnswer.channel_id == channel.id,
+            FollowedAnswer.thread == row.thread,
+            FollowedAnswer.asker == asker,
+        )
+        stopped: Any = session.execute(own)
+        return _STOPPED if stopped.rowcount else _NOT_FOLLOWED
+    last = _last_answered(session, channel, row.thread)
+    turn = None if last is None or last.turn_id is None else session.get(Turn, last.turn_id)
+    if turn is None:
+        return _NOTHING
+    where = Notify(channel_id=channel.id, thread=row.thread, address=row.address)
+    try:
+        follow_answer(session, turn, asker, where)
+    except Refused as refused:
+        return str(refused)
+    return _FOLLOWED
 
 
 def _correct(session: Session, channel: Channel, row: ChannelMessage) -> None:

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from datetime import timedelta
 from functools import partial
 
+import structlog
 from sqlalchemy import func, select
 
 from fontanel.channels import protocol
@@ -22,6 +23,9 @@ from fontanel.records.unit_of_work import Records
 from fontanel.records.vault import Vault
 from fontanel.settings import Settings
 
+log = structlog.get_logger()
+
+_BROKEN = "It could not be sent because of a fault of the service; the log has the details."
 #: Seconds before each further attempt: about a day in all.
 PAUSES = (1, 2, 5, 10, 30, 60, 120, 600, 1800, 3600, 3600 * 3, 3600 * 6, 3600 * 12)
 #: Channels that replies are sent to at once, in all and of one team.
@@ -105,11 +109,16 @@ class MessageSender:
             try:
                 sent_id = channel.send(outgoing(message))
             except MessageRefused as error:
-                self._refused(message, error)
+                self._refused(message, str(error))
                 continue
             except ChannelUnavailable as error:
                 self._failed(message, error)
                 return
+            except Exception:
+                # It would fail each time, and stand in the way of the others.
+                log.exception("a reply could not be sent", message=message.id)
+                self._refused(message, _BROKEN)
+                continue
             fault("reply_sent")
             self._sent(message, sent_id)
 
@@ -143,12 +152,12 @@ class MessageSender:
                 row.run_after = now() + timedelta(seconds=PAUSES[row.attempts - 1])
         record_state(self._records, message.channel_id, str(error), final=not error.again)
 
-    def _refused(self, message: ChannelMessage, error: MessageRefused) -> None:
+    def _refused(self, message: ChannelMessage, reason: str) -> None:
         with self._records.writing() as session:
             row = session.get(ChannelMessage, message.id)
             if row is not None:
                 row.attempts += 1
-                row.state, row.reason = MessageState.FAILED, str(error)
+                row.state, row.reason = MessageState.FAILED, reason
 
     def _put_off(self, channel_id: str) -> None:
         """Try the replies of a channel that cannot be opened again in a minute."""

@@ -18,8 +18,10 @@ from sqlalchemy import func, select
 from fontanel.engine.answering.asking import Asking
 from fontanel.engine.channels.answering import MessageAnswerer
 from fontanel.engine.channels.connections import Connections
+from fontanel.engine.channels.inbox import Inbox
 from fontanel.engine.channels.sending import MessageSender
 from fontanel.engine.curation.flagging import Flagging
+from fontanel.engine.curation.followed import FollowedAnswers
 from fontanel.engine.curation.proposing.by_model import ModelProposer
 from fontanel.engine.curation.proposing.by_rules import RuleProposer
 from fontanel.engine.curation.serving import ApprovedStore
@@ -89,6 +91,8 @@ class Runtime:
         self._stopping = threading.Event()
         self._stopped = False
         self._threads = WorkerThreads(self._stopping)
+        #: Apart from the others, which need not look for work at every message.
+        self._message_threads = WorkerThreads(self._stopping)
         self._background = ThreadPoolExecutor(1, thread_name_prefix="background")
         self.watchers = Watchers()
         self._caller = Caller(self._stopping)
@@ -212,7 +216,9 @@ class Runtime:
             stopping=self._stopping,
         )
         self.deliveries = Deliveries(self.records, self.vault, settings, self._stopping.is_set)
+        self.followed = FollowedAnswers(self.records, self.asking, settings)
         self.connections = Connections(self.records, self.vault, settings, self._stopping.is_set)
+        self.inbox = Inbox(self.records, settings.origin)
         self.answerer = MessageAnswerer(
             self.records, self.asking, self.connections, settings.origin
         )
@@ -267,12 +273,13 @@ class Runtime:
         start("trials", self.trials.run_next)
         start("group-gaps", self.gap_groups.group_next)
         start("close-gaps", self.gap_closer.close_next)
+        start("check-followed", self.followed.check_next)
         start("timetable", self.timetable.start_due)
         start("deliver", self.deliveries.deliver_due)
-        start("channels", self.connections.keep)
+        self._message_threads.start("channels", self.connections.keep)
         for number in range(_MESSAGE_THREADS):
-            start(f"answer-messages-{number}", self.answerer.answer_next)
-        start("send-replies", self.sender.send_due)
+            self._message_threads.start(f"answer-messages-{number}", self.answerer.answer_next)
+        self._message_threads.start("send-replies", self.sender.send_due)
         start("describe", self.describing.describe_next)
         start("describe-pictures", self.viewing.view_next)
         start("housekeeping", self._keep_house)
@@ -294,6 +301,7 @@ class Runtime:
         self.trials.stop()
         self.gap_closer.stop()
         self.answerer.stop()
+        self.followed.stop()
         self.asking.stop()
 
     def stop(self) -> None:
@@ -313,6 +321,7 @@ class Runtime:
             worker.stop()
         self.local_models.directories.stop()
         self._threads.join()
+        self._message_threads.join()
         self.vectors.close()
         self.records.close()
         self._lock_file.close()
@@ -331,6 +340,8 @@ class Runtime:
         self.gap_closer.note(committed)
         if committed.work:
             self._threads.wake()
+        if committed.messages:
+            self._message_threads.wake()
 
     def _keep_house(self) -> None:
         for worker in self._workers:

@@ -36,6 +36,7 @@ from fontanel.records.tables.documents import (
     Validity,
 )
 from fontanel.records.tables.embedders import Embedder
+from fontanel.records.tables.followed import FollowedAnswer
 from fontanel.records.tables.gaps import (
     AnswerSource,
     Gap,
@@ -94,6 +95,7 @@ __all__ = [
     "Embedder",
     "Feedback",
     "FlagState",
+    "FollowedAnswer",
     "Gap",
     "GapKind",
     "GapQuestion",

@@ -22,6 +22,8 @@ class MessageKind(StrEnum):
     FEEDBACK = "feedback"
     #: Asks for a person.
     PERSON = "person"
+    #: Follows an answer, or stops following it.
+    FOLLOW = "follow"
     #: Written by the service: a question that is passed to a person, or a test.
     NOTE = "note"
 

@@ -1,4 +1,4 @@
-"""Changed documents as an Atom feed (RFC 4287)."""
+"""Changed documents, and changed answers, as Atom feeds (RFC 4287)."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from lxml import etree
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from fontanel.records.tables import Document, Kb, Revision, Team
+from fontanel.records.tables import Document, FollowedAnswer, Kb, Revision, Team
 
 #: Entries of a feed.
 MAX_ENTRIES = 50
@@ -61,6 +61,31 @@ def atom_feed(team: Team, kb: Kb, documents: Sequence[Changed], origin: str) -> 
         added = "added" if revision.number == 1 else f"changed, revision {revision.number}"
         summary = f"{document.name}: {added}."
         _text(entry, "summary", f"{summary} {document.description}".rstrip())
+    return etree.tostring(feed, encoding="UTF-8", xml_declaration=True)
+
+
+def answer_feed(row: FollowedAnswer, origin: str) -> bytes:
+    """Return the feed of a followed answer: its changes, and the answer that was followed.
+
+    Args:
+        origin: The address of the service.
+    """
+    chat = f"{origin}/chat/{quote(row.desk_id)}"
+    feed = etree.Element(f"{{{_ATOM}}}feed", nsmap={None: _ATOM})  # type: ignore[dict-item]
+    _text(feed, "id", f"urn:fontanel:{row.id}")
+    _text(feed, "title", row.question)
+    _text(feed, "updated", (row.changed_at or row.created_at).isoformat())
+    _text(etree.SubElement(feed, f"{{{_ATOM}}}author"), "name", "Fontanel")
+    _link(feed, "alternate", chat)
+    first = row.changes[-1]["before"] if row.changes else row.answer
+    entries = [(one["at"], one["after"], "The answer has changed") for one in row.changes]
+    for at, text, title in [*entries, (row.created_at.isoformat(), first, "The answer")]:
+        entry = etree.SubElement(feed, f"{{{_ATOM}}}entry")
+        _text(entry, "id", f"urn:fontanel:{row.id}:{at}")
+        _text(entry, "title", title)
+        _text(entry, "updated", at)
+        _link(entry, "alternate", chat)
+        _text(entry, "content", text)
     return etree.tostring(feed, encoding="UTF-8", xml_declaration=True)
 
 

@@ -13,9 +13,7 @@ from fontanel.channels.protocol import Incoming, NotSigned
 from fontanel.engine.channels.channels import ChannelSpec, change_channel, create_channel
 from fontanel.engine.channels.handing_over import note_row
 from fontanel.engine.channels.opening import credentials_of, kind_of, settings_of
-from fontanel.engine.channels.receiving import take_messages
 from fontanel.engine.kinds import validated
-from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.engine.sync.limits import source_limits
 from fontanel.errors import Conflict, NotFound, Refused
@@ -231,16 +229,11 @@ async def post_message(channel: str, request: Request, runtime: RuntimeDep) -> P
 
 def _take(runtime: Runtime, ref: str, headers: Mapping[str, str], body: bytes) -> PostedOut:
     message = _accepted(runtime, ref, headers, body)
-    with runtime.records.writing() as session:
-        channel = session.get(Channel, ref)
-        if channel is None:
-            raise NotFound("channel", ref)
-        rows = take_messages(session, channel, [message], runtime.settings.origin)
-    fault("message_taken")
-    if not rows:
+    row = runtime.inbox.take(ref, message)
+    if row is None:
         return PostedOut(state="known")
-    ignored = rows[0].state == MessageState.IGNORED
-    return PostedOut(state="ignored" if ignored else "taken", reason=rows[0].reason)
+    ignored = row.state == MessageState.IGNORED
+    return PostedOut(state="ignored" if ignored else "taken", reason=row.reason)
 
 
 def _accepted(runtime: Runtime, ref: str, headers: Mapping[str, str], body: bytes) -> Incoming:
