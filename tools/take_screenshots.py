@@ -274,7 +274,9 @@ def main() -> None:
     notes = json.loads(NOTES.read_text())
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(
-            executable_path="/usr/bin/chromium", args=["--no-sandbox"]
+            executable_path="/usr/bin/chromium",
+            # The made-up intranet may load from this machine.
+            args=["--no-sandbox", "--disable-features=LocalNetworkAccessChecks"],
         )
         context = sign_in(browser, options.url, notes["teams"][0])
         for name in options.names:

@@ -77,7 +77,7 @@ def kind_rows(kinds: Sequence[HasForms]) -> list[tuple[str, str, str]]:
         rows.append((kind.name, "", kind.description))
         for schema, what in ((kind.settings, ""), (kind.credentials, " (credential)")):
             for name, about in schema.get("properties", {}).items():
-                text = about.get("description", about.get("title"))
+                text = about.get("description") or about.get("title")
                 needed = "(needed)" if name in schema.get("required", []) else None
                 rows.append(("", name + what, " ".join(filter(None, (text, needed)))))
     return rows
