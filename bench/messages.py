@@ -1,6 +1,6 @@
 """Measure how soon posted messages are acknowledged and answered, 200 at once.
 
-    .venv/bin/python bench/channels.py [--messages 200] [--at-once 32]
+    .venv/bin/python bench/messages.py [--messages 200] [--at-once 32]
 
 The bare request is one to /health/ready, by the same client, at the same time of the run.
 """
