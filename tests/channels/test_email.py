@@ -72,8 +72,12 @@ def test_a_thread_by_mail(asked: TeamSetup, mail: MailSystem) -> None:
     until(lambda: [one for one in mail.sent if one["To"] == "watch@skerrow.example"])
     mail.write("Thanks!", to=second)
     until(lambda: asked.client.list_feedback(helpful=True))
+    until(
+        lambda: (
+            {one.state for one in asked.client.list_channel_messages("Mail")} == {"sent", "noted"}
+        )
+    )
     messages = list(asked.client.list_channel_messages("Mail"))
-    assert {one.state for one in messages} == {"sent", "noted"}
     assert len({one.conversation_id for one in messages if one.conversation_id}) == 2
 
 
@@ -95,6 +99,11 @@ def test_mail_that_is_not_answered(asked: TeamSetup, mail: MailSystem) -> None:
     mail.deliver(
         b"From: a@skerrow.example\r\nMessage-ID: <bad@x>\r\nContent-Type: text/plain;"
         b" charset=no-such\r\n\r\nStrange. 10 \xff\r\n"
+    )
+    mail.deliver(
+        b"From: \xff\xfe <m\xe9te@skerrow.example>\r\nSubject: \xe9\xff\r\n"
+        b"Message-ID: <bytes@x>\r\nContent-Type: multipart/alternative; boundary\r\n"
+        b"References: <\xff@x>\r\n\r\nEight. \xe9\r\n"
     )
     question = mail.write(QUESTION, **passed)
     mail.answer_to(question)

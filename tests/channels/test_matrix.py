@@ -94,6 +94,7 @@ def test_a_room_of_several(asked: TeamSetup, server: Homeserver, mate: Person) -
     cook.react(room, root, "👍")
     mate.write(room, "ask, who won the regatta of 1911?")
     mate.answer(room, "do not answer")
+    until(lambda: len(list(asked.client.list_channel_messages("Rooms", "sent"))) == 3)
     messages = list(asked.client.list_channel_messages("Rooms"))
     assert [one.state for one in messages] == ["sent"] * 3
     assert messages[1].conversation_id == messages[2].conversation_id
@@ -116,7 +117,7 @@ def test_the_homeserver_restarts(asked: TeamSetup, tmp_path: Path) -> None:
     with running(server):
         mate.answer(room, "38 knots")
         until(lambda: asked.client.show_channel("Rooms").failing is None)
-    assert [one.state for one in asked.client.list_channel_messages("Rooms")] == ["sent"]
+    until(lambda: [one.state for one in asked.client.list_channel_messages("Rooms")] == ["sent"])
 
 
 @pytest.mark.parametrize("point", ["message_taken", "message_answered", "reply_sent"])

@@ -105,6 +105,7 @@ def test_a_thread_of_questions(asked: TeamSetup, room: Room) -> None:
     assert "sources" not in declined
     assert "person" in declined["text"]
 
+    until(lambda: len(list(asked.client.list_channel_messages("Bridge", "sent"))) == 3)
     messages = list(asked.client.list_channel_messages("Bridge"))
     assert [one.state for one in messages] == ["sent", "sent", "sent"]
     assert messages[1].conversation_id == messages[2].conversation_id
@@ -137,6 +138,10 @@ def test_messages_that_are_not_answered(asked: TeamSetup, room: Room) -> None:
     assert unknown.post(text=QUESTION)["type"] == other.post(text=QUESTION)["type"]
     assert room.post(id=None, text=QUESTION)["status"] == 422
     assert room.post(id={"a": 1}, text=QUESTION)["field"] == "body"
+    half: dict[str, Any] = {"id": "half \ud800"}
+    long: dict[str, Any] = {"id": "long" * 1000, "sender": "\udfff" * 2000}
+    for strange in (half, long):
+        assert room.post(text=" \0", **strange)["status"] in (202, 422)
     assert {one.state for one in asked.client.list_channel_messages("Bridge")} == {"ignored"}
     assert room.replies() == []
 

@@ -77,6 +77,7 @@ def test_a_room_asks(asked: TeamSetup, chat: ChatServer) -> None:
         until(lambda: len(mate.answers("44 knots")) == 2)
         mate.write("@fontanel Who won the regatta of 1911?", to=ROOM)
         mate.answer("do not answer")
+    until(lambda: len(list(asked.client.list_channel_messages("Chat", "sent"))) == 3)
     messages = list(asked.client.list_channel_messages("Chat"))
     assert [one.state for one in messages] == ["sent"] * 3
     assert messages[2].sender == "mate@chat.localhost"
@@ -111,7 +112,7 @@ def test_a_server_that_restarts(asked: TeamSetup, tmp_path: Path) -> None:
     with running(chat), chat.person("mate") as mate:
         mate.write(QUESTION)
         mate.answer("38 knots")
-    assert [one.state for one in asked.client.list_channel_messages("Chat")] == ["sent"]
+    until(lambda: [one.state for one in asked.client.list_channel_messages("Chat")] == ["sent"])
 
 
 @pytest.mark.parametrize("point", ["message_taken", "message_answered"])

@@ -13,7 +13,6 @@ from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from email import message_from_bytes, policy
-from email.errors import MessageError
 from email.headerregistry import Address
 from email.message import EmailMessage
 from email.utils import format_datetime
@@ -21,6 +20,7 @@ from ipaddress import ip_address
 from typing import Any
 from urllib.parse import urlsplit
 
+import structlog
 from imapclient import IMAPClient
 from imapclient.exceptions import IMAPClientError, LoginError
 from pydantic import Field
@@ -49,11 +49,13 @@ from fontanel.sources.network.named_tls import named_context
 from fontanel.sources.network.reach import AddressForbidden, resolve
 from fontanel.sources.protocol import SettingsModel, SettingsRefused, SourceLimits
 
-#: The beginning of a message that is read.
-_MAX_BYTES = 1_000_000
+log = structlog.get_logger()
+
+#: The beginning of a message that is read, and how long its header may be.
+_MAX_BYTES, _MAX_HEADER = 1_000_000, 100_000
 _BATCH = 20
-#: Seconds between two looks at whether to stop, and after which a watch of the mailbox is renewed.
-_LOOK, _RENEW = 1.0, 600.0
+#: Seconds between two looks at whether to stop.
+_LOOK = 1.0
 _REFUSED_FROM = 500
 _MAX_REFERENCES = 20
 
@@ -88,7 +90,7 @@ class MailSettings(ChannelSettings):
         ge=1,
         le=3600,
         title="Seconds between looks",
-        description="Where the server does not report new messages by itself.",
+        description="A server that reports new messages is looked at sooner.",
     )
     authentication_server: str = Field(
         "",
@@ -232,13 +234,12 @@ class MailChannel(Channel):
 
     def _wait(self, mailbox: IMAPClient, stopping: Callable[[], bool]) -> None:
         """Wait until the server reports something, or it is time to look again."""
+        deadline = time.monotonic() + self._settings.poll_seconds
         if not mailbox.has_capability("IDLE"):
-            deadline = time.monotonic() + self._settings.poll_seconds
             while not stopping() and time.monotonic() < deadline:
                 time.sleep(min(_LOOK, self._settings.poll_seconds))
             mailbox.noop()
             return
-        deadline = time.monotonic() + _RENEW
         mailbox.idle()
         try:
             while not stopping() and time.monotonic() < deadline:
@@ -248,12 +249,19 @@ class MailChannel(Channel):
             mailbox.idle_done()
 
     def _incoming(self, body: bytes) -> Incoming | None:
-        """Return a message; None if it is none."""
+        """Return a message; None if it is none, or cannot be read."""
+        if not 0 < _header_length(body) <= _MAX_HEADER:
+            return None
         try:
             message = message_from_bytes(body, policy=policy.default)
-        except (MessageError, ValueError):
+            assert isinstance(message, EmailMessage)
+            return self._message(message)
+        except Exception:  # the parser of headers raises what it stumbles over
+            # It must not stand in the way of those after it.
+            log.exception("a message could not be read")
             return None
-        assert isinstance(message, EmailMessage)
+
+    def _message(self, message: EmailMessage) -> Incoming | None:
         message_id = header(message, "Message-ID")[:MAX_NAME]
         if not message_id:
             return None
@@ -297,6 +305,10 @@ class MailChannel(Channel):
         except smtplib.SMTPAuthenticationError as error:
             raise ChannelUnavailable(
                 f"{self._smtp.host} refuses the user name or password: {_text(error)}", again=False
+            ) from error
+        except smtplib.SMTPNotSupportedError as error:
+            raise MessageRefused(
+                f"{self._smtp.host} cannot send to {message.address['to']}: {_text(error)}"
             ) from error
         except smtplib.SMTPRecipientsRefused as error:
             _raise_refused(message, [code for code, _ in error.recipients.values()], error)

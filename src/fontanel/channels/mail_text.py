@@ -42,7 +42,7 @@ def written_text(message: EmailMessage) -> str:
 def _own_lines(text: str) -> str:
     """Return the lines before a quoted message or a signature (RFC 3676, section 4.3)."""
     kept: list[str] = []
-    for line in text.replace("\0", "").splitlines():
+    for line in text.splitlines():
         plain = line.strip()
         if line.rstrip("\r\n") in ("-- ", "--") or _QUOTED.match(plain[:400]):
             break

@@ -16,6 +16,7 @@ from typing import Any
 from urllib.parse import quote
 
 import httpx
+import structlog
 from pydantic import Field
 
 from fontanel.channels.protocol import (
@@ -33,6 +34,8 @@ from fontanel.channels.words import opinion
 from fontanel.channels.writing import html_text, plain_text
 from fontanel.sources.network.reach import AddressForbidden, check_url, http_client, origin_of
 from fontanel.sources.protocol import HeaderSecret, SettingsModel, SettingsRefused, SourceLimits
+
+log = structlog.get_logger()
 
 _DEVICE = "FONTANEL"
 #: Events that a look returns for a room; what lies between is fetched in pages.
@@ -116,7 +119,7 @@ class MatrixChannel(Channel):
                 message
                 for room, state in rooms.get("join", {}).items()
                 for event in self._events(room, state.get("timeline", {}), since)
-                if (message := self._incoming(room, event)) is not None
+                if (message := self._read(room, event)) is not None
             ]
             since = str(found["next_batch"])
             take(messages, since)
@@ -175,6 +178,15 @@ class MatrixChannel(Channel):
                     self._call("POST", f"/rooms/{quote(room, '')}/join", {})
                 return
 
+    def _read(self, room: str, event: Mapping[str, Any]) -> Incoming | None:
+        """Return a message that is meant for us; None for others, and for malformed ones."""
+        try:
+            return self._incoming(room, event)
+        except (TypeError, AttributeError, ValueError, KeyError):
+            # It must not stand in the way of those after it.
+            log.exception("an event could not be read", event_id=str(event.get("event_id"))[:100])
+            return None
+
     def _incoming(self, room: str, event: Mapping[str, Any]) -> Incoming | None:
         """Return a message that is meant for us; None for others."""
         content, sender = event.get("content"), str(event.get("sender", ""))
@@ -228,7 +240,7 @@ class MatrixChannel(Channel):
         shown = shown if isinstance(shown, dict) else content
         reply = relation.get("m.in_reply_to")
         replied = str(reply.get("event_id", "")) if isinstance(reply, dict) else ""
-        text = str(shown.get("body", "")).replace("\0", "")
+        text = str(shown.get("body", ""))
         if replied:
             text = _FALLBACK.sub("", text)
         text, named = self._without_name(text, shown)

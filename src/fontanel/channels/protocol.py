@@ -69,6 +69,15 @@ class Incoming:
     """Why it must not be answered, such as that a program wrote it."""
 
 
+def storable(value: Any) -> Any:
+    """Return a value whose texts can be stored: without NUL, and without half characters."""
+    if isinstance(value, str):
+        return value.replace("\0", "").encode("utf-8", "replace").decode()
+    if isinstance(value, Mapping):
+        return {storable(name): storable(one) for name, one in value.items()}
+    return [storable(one) for one in value] if isinstance(value, list) else value
+
+
 @dataclass(frozen=True, slots=True, kw_only=True)
 class Quoted:
     """A source of a reply: a number in the text, with the place in the document."""

@@ -206,14 +206,14 @@ def accept(
     _check_signature(settings, credentials.secret, headers, body)
     try:
         data = json.loads(body)
-    except ValueError as error:
+    except (ValueError, RecursionError) as error:
         raise Refused("body", "The message is not JSON.") from error
 
     def at(path: str) -> str:
         value = _at(data, path)
         if value is None or isinstance(value, dict | list):
             return ""
-        return str(value).replace("\0", "")[:MAX_NAME]
+        return str(value)[:MAX_NAME]
 
     message_id, sender = at(settings.id_path), at(settings.sender_path)
     for name, value in (("id", message_id), ("sender", sender)):
@@ -236,7 +236,7 @@ def accept(
         sender_name=at(settings.name_path),
         room=room,
         thread=thread or f"{room}/{sender}",
-        text=(text if isinstance(text, str) else "").replace("\0", ""),
+        text=text if isinstance(text, str) else "",
         address={"room": room, "thread": thread},
         corrects=at(settings.corrects_path),
         about=at(settings.about_path) if reaction else "",

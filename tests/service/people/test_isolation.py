@@ -25,11 +25,12 @@ OPEN = {
     ("get", "/metrics"),
     ("post", "/api/v1/session"),
 }
-#: Routes that a one-time link opens.
+#: Routes that a secret in a link opens.
 LINKED = {
     ("post", "/api/v1/invitations/open"),
     ("post", "/api/v1/invitations/accept"),
     ("post", "/api/v1/passwords"),
+    ("get", "/api/v1/feeds/answers/{secret}"),
 }
 #: Routes about the caller alone.
 OWN = {
@@ -39,12 +40,16 @@ OWN = {
     ("get", "/api/v1/session/sign-ins"),
     ("delete", "/api/v1/session/sign-ins"),
     ("get", "/api/v1/source-kinds"),
+    ("get", "/api/v1/channel-kinds"),
     ("get", "/api/v1/facts"),
     ("get", "/api/v1/teams"),
     ("post", "/api/v1/teams"),
 }
 #: Routes that a signature opens.
-SIGNED = {("post", "/api/v1/signals/{source}")}
+SIGNED = {
+    ("post", "/api/v1/signals/{source}"),
+    ("post", "/api/v1/channels/{channel}/messages"),
+}
 SECRET = "duty harbour master"
 
 

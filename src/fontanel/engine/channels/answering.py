@@ -80,6 +80,10 @@ class MessageAnswerer:
             return False
         try:
             self._answer(message)
+        except Exception:
+            if not self._cancelled.is_set():
+                log.exception("a message could not be answered", message=message.id)
+                self._try_again(message)
         finally:
             with self._lock:
                 self._busy.pop((message.channel_id, message.thread), None)
@@ -126,16 +130,11 @@ class MessageAnswerer:
             self._finish(message, _CLOSED, reason="The desk is not published, or has no documents.")
             return
         self._acknowledge(message)
-        try:
-            turn = self._turn(message, target, conversation)
-        except Exception:
-            if self._cancelled.is_set():
-                return
-            log.exception("a message could not be answered", message=message.id)
-            self._try_again(message)
-            return
+        turn = self._turn(message, target, conversation)
         if turn is not None:
             self._reply(message, turn, settings)
+        elif not self._cancelled.is_set():
+            self._try_again(message)
 
     def _acknowledge(self, message: ChannelMessage) -> None:
         channel = self._connections.connected(message.channel_id)

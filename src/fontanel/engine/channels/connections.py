@@ -167,7 +167,8 @@ class Connections:
             channel = session.get(Channel, channel_id)
             if channel is None:
                 return
-            take_messages(session, channel, messages, self._settings.origin)
+            stored = take_messages(session, channel, messages, self._settings.origin)
             if position is not None:
                 channel.position = position
-        fault("message_taken")
+        if stored:
+            fault("message_taken")

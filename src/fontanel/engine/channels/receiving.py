@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Sequence
+from dataclasses import fields, replace
 from datetime import timedelta
 from typing import Any
 
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
-from fontanel.channels.protocol import MAX_QUESTION, ChannelSettings, Incoming
+from fontanel.channels.protocol import MAX_QUESTION, ChannelSettings, Incoming, storable
 from fontanel.channels.words import asks_for_person, follows, opinion
 from fontanel.engine.answering.links import published_settings
 from fontanel.engine.channels.handing_over import hand_over
@@ -62,7 +63,10 @@ def take_messages(
     """
     settings = settings_of(channel)
     rows = []
-    for message in messages:
+    for sent in messages:
+        message = replace(
+            sent, **{one.name: storable(getattr(sent, one.name)) for one in fields(sent)}
+        )
         known = select(ChannelMessage.id).where(
             ChannelMessage.channel_id == channel.id, ChannelMessage.external_id == message.id
         )
@@ -139,7 +143,10 @@ def _thread(session: Session, channel: Channel, message: Incoming) -> str:
         select(ChannelMessage.thread)
         .where(
             ChannelMessage.channel_id == channel.id,
-            (ChannelMessage.sent_id == ref) | (ChannelMessage.external_id == ref),
+            # The reply may arrive before it is recorded that the message was sent under our id.
+            (ChannelMessage.sent_id == ref)
+            | (ChannelMessage.external_id == ref)
+            | (ChannelMessage.id == ref),
         )
         .limit(1)
     )
@@ -213,7 +220,8 @@ def _judge(session: Session, channel: Channel, row: ChannelMessage, *, helpful: 
 def _answer_of(session: Session, channel: Channel, sent_id: str) -> ChannelMessage | None:
     """Return the message whose reply has an identity at the other side."""
     query = select(ChannelMessage).where(
-        ChannelMessage.channel_id == channel.id, ChannelMessage.sent_id == sent_id
+        ChannelMessage.channel_id == channel.id,
+        (ChannelMessage.sent_id == sent_id) | (ChannelMessage.id == sent_id),
     )
     return session.scalar(query.order_by(ChannelMessage.received_at.desc()).limit(1))
 
