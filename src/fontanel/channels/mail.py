@@ -43,10 +43,10 @@ from fontanel.channels.protocol import (
     MessageRefused,
     Outgoing,
     Take,
+    checked_address,
 )
 from fontanel.channels.writing import html_text, plain_text
 from fontanel.sources.network.named_tls import named_context
-from fontanel.sources.network.reach import AddressForbidden, resolve
 from fontanel.sources.protocol import SettingsModel, SettingsRefused, SourceLimits
 
 log = structlog.get_logger()
@@ -133,12 +133,7 @@ class _Server:
 
     def address(self, limits: SourceLimits) -> str:
         """Return an allowed address of the host. Raises ChannelUnavailable."""
-        try:
-            return resolve(self.host, self.port, limits.networks)
-        except AddressForbidden as error:
-            raise ChannelUnavailable(str(error), again=False) from error
-        except OSError as error:
-            raise ChannelUnavailable(f"The host {self.host} is not known: {error}.") from error
+        return checked_address(self.host, self.port, limits)
 
 
 def _check_secret(address: str, host: str) -> None:

@@ -13,6 +13,7 @@ from typing import Any
 from pydantic import Field
 
 from fontanel.errors import FontanelError, Unavailable
+from fontanel.sources.network.reach import AddressForbidden, resolve
 from fontanel.sources.protocol import SettingsModel, SourceLimits
 
 #: The maximum characters of a question; longer messages are refused with a reply.
@@ -109,6 +110,16 @@ class Outgoing:
 
 #: Stores messages, and how far the channel has received; returns when they are safe.
 Take = Callable[[Sequence[Incoming], str | None], None]
+
+
+def checked_address(host: str, port: int, limits: SourceLimits) -> str:
+    """Return an allowed address of the other side. Raises ChannelUnavailable."""
+    try:
+        return resolve(host, port, limits.networks)
+    except AddressForbidden as error:
+        raise ChannelUnavailable(str(error), again=False) from error
+    except OSError as error:
+        raise ChannelUnavailable(f"The host {host} is not known: {error}.") from error
 
 
 class ChannelSettings(SettingsModel):

@@ -12,7 +12,6 @@ from markdown_it import MarkdownIt
 from fontanel.channels.protocol import Quoted
 from fontanel.core.text.sentences import sentence_spans
 
-#: Below so many words a single sentence is not shortened, so that something remains.
 _WORD = re.compile(r"\S+")
 _EMPHASIS = re.compile(r"\*\*(.+?)\*\*|(?<![\w*])[*_](\S(?:.*?\S)?)[*_](?![\w*])")
 _CUT = "(The answer goes on; it was cut to {} words.)"

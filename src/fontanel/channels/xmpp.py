@@ -29,10 +29,10 @@ from fontanel.channels.protocol import (
     Kind,
     Outgoing,
     Take,
+    checked_address,
 )
 from fontanel.channels.words import opinion
 from fontanel.channels.writing import plain_text
-from fontanel.sources.network.reach import AddressForbidden, resolve
 from fontanel.sources.protocol import SettingsModel, SettingsRefused, SourceLimits
 
 _PORT = 5222
@@ -112,12 +112,7 @@ class XmppChannel(Channel):
 
     def receive(self, take: Take, stopping: Callable[[], bool]) -> None:
         """Stay connected, and pass on what people write."""
-        try:
-            address = resolve(self._host, self._port, self._limits.networks)
-        except AddressForbidden as error:
-            raise ChannelUnavailable(str(error), again=False) from error
-        except OSError as error:
-            raise ChannelUnavailable(f"The host {self._host} is not known: {error}.") from error
+        address = checked_address(self._host, self._port, self._limits)
         asyncio.run(self._receive(address, take, stopping))
 
     async def _receive(self, address: str, take: Take, stopping: Callable[[], bool]) -> None:
@@ -319,9 +314,9 @@ class _Client(ClientXMPP):
 
     def _remember(self, stanza: Any) -> None:
         """Remember the id that a room gave to a message of ours."""
-        given = stanza["stanza_id"]["id"]
-        if given:
-            self._ours[given] = str(stanza["id"])
+        room_id = stanza["stanza_id"]["id"]
+        if room_id:
+            self._ours[room_id] = str(stanza["id"])
             while len(self._ours) > _REMEMBERED:
                 self._ours.popitem(last=False)
 

@@ -37,18 +37,18 @@ function guestSecret(link: string): string {
  */
 export function ChatPage() {
   const { desk = "" } = useParams();
-  const given = useMemo(guestOfAddress, []);
-  const visitor = usePanel(given?.visitor ?? null);
+  const guest = useMemo(guestOfAddress, []);
+  const visitor = usePanel(guest?.visitor ?? null);
   const headers = useMemo<Headers | undefined>(
     () =>
-      given
+      guest
         ? {
-            Authorization: `Bearer ${given.secret}`,
-            "X-Fontanel-Guest": guestSecret(given.secret),
+            Authorization: `Bearer ${guest.secret}`,
+            "X-Fontanel-Guest": guestSecret(guest.secret),
             ...(visitor ? { "X-Fontanel-Visitor": visitor } : {}),
           }
         : undefined,
-    [given, visitor],
+    [guest, visitor],
   );
   const [face, setFace] = useState<Face | null>(null);
   const [error, setError] = useState<string | null>(null);

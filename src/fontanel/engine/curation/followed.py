@@ -34,7 +34,6 @@ from fontanel.records.tables import (
     Document,
     FollowedAnswer,
     Revision,
-    Team,
     Turn,
     now,
 )
@@ -278,7 +277,6 @@ def _record(
     session: Session, row: FollowedAnswer, answer: Answer, change: str, settings: Settings
 ) -> None:
     """Store a change, and queue its notice."""
-    team = session.get_one(Team, row.team_id)
     desk = session.get_one(Desk, row.desk_id)
     message = _message(row, answer, change, f"{settings.origin}/chat/{desk.id}")
     entry = {
@@ -297,7 +295,7 @@ def _record(
         note = note_row(channel, "", message)
         note.address, note.thread = dict(row.address), row.thread
         session.add(note)
-    log.info("a followed answer changed", followed=row.id, team=team.id)
+    log.info("a followed answer changed", followed=row.id, team=row.team_id)
 
 
 def _message(row: FollowedAnswer, answer: Answer, change: str, chat: str) -> str:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections.abc import Sequence
 from datetime import datetime
 from urllib.parse import quote
 
+from fastapi import Request, Response
 from lxml import etree
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -62,6 +64,16 @@ def atom_feed(team: Team, kb: Kb, documents: Sequence[Changed], origin: str) -> 
         summary = f"{document.name}: {added}."
         _text(entry, "summary", f"{summary} {document.description}".rstrip())
     return etree.tostring(feed, encoding="UTF-8", xml_declaration=True)
+
+
+def feed_response(request: Request, feed: bytes) -> Response:
+    """Return a feed, or that it is unchanged (304)."""
+    tag = f'"{hashlib.sha256(feed).hexdigest()[:32]}"'
+    headers = {"ETag": tag, "Cache-Control": "private, no-cache"}
+    known = request.headers.get("if-none-match", "")
+    if tag in [one.strip().removeprefix("W/") for one in known.split(",")]:
+        return Response(status_code=304, headers=headers)
+    return Response(feed, media_type="application/atom+xml", headers=headers)
 
 
 def answer_feed(row: FollowedAnswer, origin: str) -> bytes:

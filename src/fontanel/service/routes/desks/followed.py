@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-
 from fastapi import Request, Response
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
@@ -16,7 +14,7 @@ from fontanel.records.tables import FollowedAnswer
 from fontanel.schemas import FollowCreated, FollowedOut, FollowIn, Page
 from fontanel.service.auth.access import RuntimeDep
 from fontanel.service.auth.desk_users import DeskUser, User, UserWrite
-from fontanel.service.out.feeds import answer_feed
+from fontanel.service.out.feeds import answer_feed, feed_response
 from fontanel.service.out.followed import followed_out
 from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
@@ -94,11 +92,7 @@ def show_answer_feed(secret: str, request: Request, runtime: RuntimeDep) -> Resp
     """The secret in the address opens it."""
     with runtime.records.reading() as session:
         feed = answer_feed(_of_secret(session, secret), runtime.settings.origin)
-    tag = f'"{hashlib.sha256(feed).hexdigest()[:32]}"'
-    headers = {"ETag": tag, "Cache-Control": "private, no-cache"}
-    if request.headers.get("if-none-match", "").removeprefix("W/") == tag:
-        return Response(status_code=304, headers=headers)
-    return Response(feed, media_type="application/atom+xml", headers=headers)
+    return feed_response(request, feed)
 
 
 def _of_secret(session: Session, secret: str) -> FollowedAnswer:

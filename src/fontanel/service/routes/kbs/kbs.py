@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from datetime import timedelta
 from typing import Annotated
 
@@ -21,7 +20,7 @@ from fontanel.schemas import KbChange, KbIn, KbOut, Page, PictureEstimateOut
 from fontanel.service.auth.access import Access, Editor, EditorWrite, Reader, check_version
 from fontanel.service.chosen import chosen_embedder, chosen_model, chosen_set, chosen_transcriber
 from fontanel.service.idempotency import Idempotency
-from fontanel.service.out.feeds import atom_feed, changed_documents
+from fontanel.service.out.feeds import atom_feed, changed_documents, feed_response
 from fontanel.service.out.kbs import kb_out
 from fontanel.service.routers import api_router
 
@@ -183,9 +182,4 @@ def show_feed(kb: str, access: Reader, request: Request) -> Response:
         changed_documents(access.session, kb_row),
         access.runtime.settings.origin,
     )
-    tag = f'"{hashlib.sha256(feed).hexdigest()[:32]}"'
-    headers = {"ETag": tag, "Cache-Control": "private, no-cache"}
-    known = request.headers.get("if-none-match", "")
-    if tag in [one.strip().removeprefix("W/") for one in known.split(",")]:
-        return Response(status_code=304, headers=headers)
-    return Response(feed, media_type="application/atom+xml", headers=headers)
+    return feed_response(request, feed)
