@@ -32,6 +32,7 @@ REPLACEMENTS = {
 } | {
     f"Async{name}": name
     for name in (
+        "AuditClient",
         "BaseClient",
         "Client",
         "ConversationClient",

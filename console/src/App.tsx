@@ -7,6 +7,7 @@ import { AccountPage } from "./pages/account/AccountPage";
 import { AnswerPage } from "./pages/answers/AnswerPage";
 import { ApprovedPage } from "./pages/approved/ApprovedPage";
 import { ApprovedTab } from "./pages/approved/ApprovedTab";
+import { AuditPage, TeamAuditPage } from "./pages/audit/AuditPage";
 import { ChannelPage } from "./pages/channels/ChannelPage";
 import { ChannelsTab } from "./pages/channels/ChannelsTab";
 import { ChatPage } from "./pages/chat/ChatPage";
@@ -65,12 +66,14 @@ export function App() {
             <Route path="/teams" element={<TeamsPage />} />
             <Route path="/account" element={<AccountPage />} />
             <Route path="/models" element={<ModelsPage />} />
+            <Route path="/audit" element={<AuditPage />} />
             <Route path="/t/:team" element={<OwnTeam />}>
               <Route index element={<Navigate to="kbs" replace />} />
               <Route path="kbs" element={<KbsPage />} />
               <Route path="team" element={<TeamPage />} />
               <Route path="freshness" element={<NoticesPage />} />
               <Route path="usage" element={<UsagePage />} />
+              <Route path="audit" element={<TeamAuditPage />} />
               <Route path="answers/:answer" element={<AnswerPage />} />
               <Route path="gaps" element={<GapsPage />}>
                 <Route index element={<Navigate to="questions" replace />} />

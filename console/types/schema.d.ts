@@ -2874,6 +2874,126 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what was done in a team
+         * @description The newest first. For owners.
+         */
+        get: operations["list_team_entries_api_v1_teams__team__audit_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/audit/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export a team's audit log
+         * @description The oldest first, as JSON Lines that `fontanel audit verify` checks, or as CSV.
+         */
+        get: operations["export_team_entries_api_v1_teams__team__audit_export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/audit/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Verify a team's audit log
+         * @description Compute the hashes of all entries again. For owners.
+         */
+        get: operations["verify_team_log_api_v1_teams__team__audit_verify_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List what was done in all teams
+         * @description The newest first. For operators.
+         */
+        get: operations["list_entries_api_v1_audit_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Export the audit log
+         * @description The oldest first, as JSON Lines or CSV. For operators.
+         */
+        get: operations["export_entries_api_v1_audit_export_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Verify all audit logs
+         * @description Compute the hashes of all entries again. For operators.
+         */
+        get: operations["verify_logs_api_v1_audit_verify_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/models": {
         parameters: {
             query?: never;
@@ -4003,6 +4123,144 @@ export interface components {
             };
             /** Documents */
             documents?: string[] | null;
+        };
+        /**
+         * AuditChangeOut
+         * @description What happened to one record.
+         */
+        AuditChangeOut: {
+            /** Kind */
+            kind: string;
+            /** Id */
+            id: string | null;
+            /**
+             * Change
+             * @enum {string}
+             */
+            change: "created" | "changed" | "deleted";
+            /** Name */
+            name?: string | null;
+            /**
+             * Fields
+             * @description Changed fields: old and new value where they are recorded, otherwise null.
+             */
+            fields?: {
+                [key: string]: unknown;
+            };
+        };
+        /**
+         * AuditCheckOut
+         * @description Whether a log is whole.
+         */
+        AuditCheckOut: {
+            /** Log */
+            log: string;
+            /**
+             * Name
+             * @description The team's name; null when it was deleted.
+             */
+            name: string | null;
+            /** Entries */
+            entries: number;
+            /**
+             * First
+             * @description The number of the first entry that is still there.
+             */
+            first: number;
+            /** Last */
+            last: number;
+            /**
+             * Hash
+             * @description The hash of the last entry: note it elsewhere to compare later.
+             */
+            hash: string;
+            /** Whole */
+            whole: boolean;
+            /** Fault */
+            fault?: string | null;
+        };
+        /**
+         * AuditEntryOut
+         * @description What somebody did, or was refused.
+         */
+        AuditEntryOut: {
+            /**
+             * Id
+             * @description The position among the entries of all logs.
+             */
+            id: number;
+            /**
+             * Log
+             * @description The team's id, or `service`.
+             */
+            log: string;
+            /**
+             * Number
+             * @description The position in the log.
+             */
+            number: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /**
+             * Actor Kind
+             * @enum {string}
+             */
+            actor_kind: "person" | "key" | "guest" | "machine" | "nobody";
+            /** Actor Id */
+            actor_id: string;
+            /**
+             * Name
+             * @description The actor's name at the time; null when erased.
+             */
+            name: string | null;
+            /**
+             * Address
+             * @description The network address; null when erased.
+             */
+            address: string | null;
+            /**
+             * About
+             * @description The e-mail address that the action names.
+             */
+            about: string | null;
+            /** Action */
+            action: string;
+            /** Target */
+            target: string;
+            /** Changes */
+            changes: components["schemas"]["AuditChangeOut"][];
+            /**
+             * More
+             * @description Further changed records that are not listed.
+             * @default 0
+             */
+            more: number;
+            /**
+             * Entries
+             * @description Entries that were deleted after their retention.
+             * @default 0
+             */
+            entries: number;
+            /**
+             * Outcome
+             * @enum {string}
+             */
+            outcome: "done" | "refused";
+            /** Problem */
+            problem?: string | null;
+            /**
+             * Count
+             * @description How often it happened within a minute.
+             * @default 1
+             */
+            count: number;
+            /** Request Id */
+            request_id?: string | null;
+            /** Hash */
+            hash: string;
         };
         /** BlockOut */
         BlockOut: {
@@ -7402,6 +7660,13 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[AuditEntryOut] */
+        Page_AuditEntryOut_: {
+            /** Items */
+            items: components["schemas"]["AuditEntryOut"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[ChangedAnswer] */
         Page_ChangedAnswer_: {
             /** Items */
@@ -8074,7 +8339,7 @@ export interface components {
             /** Url */
             url: string;
             /** Kinds */
-            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator" | "channel.failing" | "channel.recovered") | ("answer.answered" | "answer.declined" | "feedback.given" | "gap.opened"))[];
+            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator" | "channel.failing" | "channel.recovered") | ("answer.answered" | "answer.declined" | "audit.entry" | "feedback.given" | "gap.opened"))[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -8103,7 +8368,7 @@ export interface components {
              * @description Empty: all notices. `answer.answered`, `answer.declined`, `feedback.given` and `gap.opened` are only sent if they are named.
              * @default []
              */
-            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator" | "channel.failing" | "channel.recovered") | ("answer.answered" | "answer.declined" | "feedback.given" | "gap.opened"))[];
+            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator" | "channel.failing" | "channel.recovered") | ("answer.answered" | "answer.declined" | "audit.entry" | "feedback.given" | "gap.opened"))[];
         };
         /**
          * ReceiverOut
@@ -8115,7 +8380,7 @@ export interface components {
             /** Url */
             url: string;
             /** Kinds */
-            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator" | "channel.failing" | "channel.recovered") | ("answer.answered" | "answer.declined" | "feedback.given" | "gap.opened"))[];
+            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator" | "channel.failing" | "channel.recovered") | ("answer.answered" | "answer.declined" | "audit.entry" | "feedback.given" | "gap.opened"))[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -22248,6 +22513,428 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_team_entries_api_v1_teams__team__audit_get: {
+        parameters: {
+            query?: {
+                /** @description The `next` of the page before. */
+                cursor?: number | null;
+                limit?: number;
+                /** @description An id, or a part of a name. */
+                actor?: string | null;
+                /** @description An action, or its beginning: `key.` */
+                action?: string | null;
+                /** @description A part of the target. */
+                target?: string | null;
+                outcome?: ("done" | "refused") | null;
+                /** @description From this moment on. */
+                since?: string | null;
+                /** @description Up to this moment. */
+                until?: string | null;
+            };
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_AuditEntryOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_team_entries_api_v1_teams__team__audit_export_get: {
+        parameters: {
+            query?: {
+                form?: "jsonl" | "csv";
+                /** @description An id, or a part of a name. */
+                actor?: string | null;
+                /** @description An action, or its beginning: `key.` */
+                action?: string | null;
+                /** @description A part of the target. */
+                target?: string | null;
+                outcome?: ("done" | "refused") | null;
+                /** @description From this moment on. */
+                since?: string | null;
+                /** @description Up to this moment. */
+                until?: string | null;
+            };
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    verify_team_log_api_v1_teams__team__audit_verify_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditCheckOut"][];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_entries_api_v1_audit_get: {
+        parameters: {
+            query?: {
+                /** @description A team's id or slug, or `service`. */
+                log?: string | null;
+                /** @description The `next` of the page before. */
+                cursor?: number | null;
+                limit?: number;
+                /** @description An id, or a part of a name. */
+                actor?: string | null;
+                /** @description An action, or its beginning: `key.` */
+                action?: string | null;
+                /** @description A part of the target. */
+                target?: string | null;
+                outcome?: ("done" | "refused") | null;
+                /** @description From this moment on. */
+                since?: string | null;
+                /** @description Up to this moment. */
+                until?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_AuditEntryOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_entries_api_v1_audit_export_get: {
+        parameters: {
+            query?: {
+                /** @description A team's id or slug, or `service`. */
+                log?: string | null;
+                form?: "jsonl" | "csv";
+                /** @description An id, or a part of a name. */
+                actor?: string | null;
+                /** @description An action, or its beginning: `key.` */
+                action?: string | null;
+                /** @description A part of the target. */
+                target?: string | null;
+                outcome?: ("done" | "refused") | null;
+                /** @description From this moment on. */
+                since?: string | null;
+                /** @description Up to this moment. */
+                until?: string | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    verify_logs_api_v1_audit_verify_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditCheckOut"][];
+                };
             };
             /** @description Not signed in */
             401: {

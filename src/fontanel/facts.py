@@ -110,7 +110,9 @@ NoticeKind = Literal[
 ]
 
 #: What happens too often for a notice: only receivers that name the kind are sent it.
-EventKind = Literal["answer.answered", "answer.declined", "feedback.given", "gap.opened"]
+EventKind = Literal[
+    "answer.answered", "answer.declined", "audit.entry", "feedback.given", "gap.opened"
+]
 
 #: The verdicts on statements that a reader should doubt.
 DOUBTFUL = frozenset({"weak", "uncited", "outdated"})

@@ -119,6 +119,16 @@ class Settings(BaseSettings):
             " their `X-Forwarded-For` and `X-Forwarded-Proto` are believed. Default: none."
         ),
     )
+    audit_days: int = Field(
+        0, description="Retention of the audit log, in days; 0 keeps everything.", ge=0
+    )
+    audit_syslog: str = Field(
+        "",
+        description=(
+            "Where entries of the audit log are sent as syslog messages (RFC 5424), for instance"
+            " `tcp://logs.skerrow.example:601`, `tls://...` or `udp://...`. Default: nowhere."
+        ),
+    )
     metrics_token: str = Field(
         "",
         description=(

@@ -10,6 +10,7 @@ from fontanel import __version__
 from fontanel.cli.commands import (
     answers,
     asking,
+    audit,
     channels,
     desks,
     documents,
@@ -115,6 +116,7 @@ def build_parser() -> Parser:
     trials.add_commands(noun("trial", "trials of question sets"), verb, common)
     answers.add_commands(noun, verb, common)
     people.add_commands(noun, verb, commands, common)
+    audit.add_commands(noun("audit", "who did what"), verb, common)
     embedder = noun("embedder", "models that turn text into vectors")
     embedders.add_commands(embedder, verb, common)
     transcribers.add_commands(

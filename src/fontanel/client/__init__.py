@@ -9,6 +9,7 @@ with Client("http://127.0.0.1:8460", key="fk_...", team="marine-operations") as 
 """
 
 from fontanel.client._async.client import AsyncClient
+from fontanel.client._audit_calls import AuditFilter
 from fontanel.client._errors import (
     ChangedMeanwhile,
     ClientError,
@@ -27,6 +28,7 @@ from fontanel.errors import FontanelError
 
 __all__ = [
     "AsyncClient",
+    "AuditFilter",
     "ChangedMeanwhile",
     "Client",
     "ClientError",

@@ -9,6 +9,7 @@ from pydantic import TypeAdapter
 
 from fontanel import schemas as s
 from fontanel.client._approved_calls import ApprovedCalls
+from fontanel.client._audit_calls import AuditCalls
 from fontanel.client._call import Call, if_match, named, quoted
 from fontanel.client._channel_calls import ChannelCalls
 from fontanel.client._desk_calls import DeskCalls
@@ -16,6 +17,7 @@ from fontanel.client._embedder_calls import EmbedderCalls
 from fontanel.client._quality_calls import QualityCalls
 from fontanel.client._transcriber_calls import TranscriberCalls
 from fontanel.client._trial_calls import TrialCalls
+from fontanel.schemas.base import RoleName
 
 EVENT: TypeAdapter[s.Event] = TypeAdapter(s.Event)
 
@@ -23,6 +25,7 @@ EVENT: TypeAdapter[s.Event] = TypeAdapter(s.Event)
 class Calls(
     DeskCalls,
     ApprovedCalls,
+    AuditCalls,
     ChannelCalls,
     TrialCalls,
     QualityCalls,
@@ -110,6 +113,10 @@ class Calls(
 
     def end_other_sign_ins(self) -> Call[None]:
         return Call("DELETE", "/session/sign-ins")
+
+    def change_member(self, member: str, role: RoleName) -> Call[s.MemberOut]:
+        path = f"{self._team()}/members/{quoted(member)}"
+        return Call("PATCH", path, s.MemberOut, s.MemberChange(role=role))
 
     def remove_member(self, member: str) -> Call[None]:
         return Call("DELETE", f"{self._team()}/members/{quoted(member)}")

@@ -22,9 +22,11 @@ from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import ORMExecuteState, Session, UOWTransaction, sessionmaker
 
 from fontanel.errors import Busy
+from fontanel.records.audit import Change, change_of, change_of_statement, current, write_changes
 from fontanel.records.database import open_engine
 from fontanel.records.tables import (
     ApprovedAnswer,
+    AuditEntry,
     Base,
     Channel,
     ChannelMessage,
@@ -98,9 +100,14 @@ class Committed:
     """Whether there may be something for a background thread to do."""
     messages: bool = False
     """Whether there may be something for a thread of channels to do."""
+    changes: list[Change] = field(default_factory=list)
+    """What the audit log records, if somebody acts."""
+    audited: bool = False
+    """Whether the audit log has a new entry."""
 
 
 Subscriber = Callable[[Committed], None]
+Listener = Callable[[Session, AuditEntry], None]
 
 
 class Records:
@@ -118,6 +125,8 @@ class Records:
         self._publishing: Counter[str] = Counter()
         self._publishing_lock = threading.Lock()
         self._subscribers: list[Subscriber] = []
+        #: Called with each new entry of the audit log, within its transaction.
+        self.on_entry: Listener | None = None
         event.listen(self.sessions, "before_flush", _collect)
         event.listen(self.sessions, "do_orm_execute", _collect_statement)
 
@@ -144,12 +153,31 @@ class Records:
                     _take_write_lock(session)
                     yield session
                     session.flush()
+                    self._audit(session, committed)
                     publishing.enter_context(self._published(frozenset(committed.editions)))
                     session.commit()
             finally:
                 self._writer.release()
             for subscriber in self._subscribers:
                 subscriber(committed)
+
+    def _audit(self, session: Session, committed: Committed) -> None:
+        """Record what somebody changed; what the service does on its own is not recorded."""
+        acting = current()
+        if acting is not None and committed.changes:
+            entry = write_changes(session, acting, committed.changes)
+            committed.audited = True
+            if self.on_entry is not None:
+                self.on_entry(session, entry)
+                session.flush()
+
+    @contextmanager
+    def auditing(self) -> Iterator[Session]:
+        """Do a unit of work that adds entries to the audit log, and nothing else."""
+        with self.writing() as session:
+            yield session
+            session.flush()
+            _committed(session).audited = True
 
     @contextmanager
     def _published(self, editions: Collection[str]) -> Iterator[None]:
@@ -202,6 +230,8 @@ def _collect(session: Session, context: UOWTransaction, instances: Any) -> None:
     """Note the objects that a flush is about to write."""
     committed = _committed(session)
     changed = [item for item in session.dirty if session.is_modified(item)]
+    if current() is not None:
+        _collect_changes(session, committed, changed)
     for item in (*session.new, *changed, *session.deleted):
         committed.access = committed.access or isinstance(item, _ACCESS)
         committed.work = committed.work or isinstance(item, _WORK)
@@ -217,6 +247,21 @@ def _collect(session: Session, context: UOWTransaction, instances: Any) -> None:
             committed.gap_kbs |= set(item.kb_ids)
     for item in session.deleted:
         _collect_deleted(session, committed, item)
+
+
+def _collect_changes(session: Session, committed: Committed, changed: list[Any]) -> None:
+    """Note what the audit log records of a flush."""
+    found = [change_of(item, "created") for item in session.new]
+    found += [change_of(item, "changed") for item in changed]
+    found += [change_of(item, "deleted") for item in session.deleted]
+    known = {(one.kind, one.id): one for one in committed.changes}
+    for change in found:
+        before = None if change is None else known.get((change.kind, change.id))
+        if change is None or (before is not None and change.change == "changed"):
+            if before is not None and change is not None:
+                before.fields |= change.fields if before.change == "changed" else {}
+            continue
+        committed.changes.append(change)
 
 
 def _collect_deleted(session: Session, committed: Committed, item: Base) -> None:
@@ -245,3 +290,8 @@ def _collect_statement(state: ORMExecuteState) -> None:
     committed.access = committed.access or issubclass(mapper.class_, _ACCESS)
     committed.work = committed.work or issubclass(mapper.class_, _WORK)
     committed.messages = committed.messages or issubclass(mapper.class_, _MESSAGES)
+    if current() is not None:
+        what: Any = "created" if state.is_insert else "changed" if state.is_update else "deleted"
+        change = change_of_statement(mapper.class_, what)
+        if change is not None and change not in committed.changes:
+            committed.changes.append(change)

@@ -41,6 +41,7 @@ from fontanel.schemas.approved import (
     FlagStateName,
     ImportProblem,
 )
+from fontanel.schemas.audit import AuditChangeOut, AuditCheckOut, AuditEntryOut, AuditOutcome
 from fontanel.schemas.base import LocatorOut, Model, Page, Problem
 from fontanel.schemas.channels import (
     ChannelChange,
@@ -302,6 +303,10 @@ __all__ = [
     "ApprovedPlaceOut",
     "ApprovedVersionOut",
     "AskIn",
+    "AuditChangeOut",
+    "AuditCheckOut",
+    "AuditEntryOut",
+    "AuditOutcome",
     "BlockOut",
     "BudgetOut",
     "BulkIn",

@@ -30,7 +30,7 @@ from fontanel.service.routes.kbs import (
     watching,
     written,
 )
-from fontanel.service.routes.people import invitations, sessions, teams
+from fontanel.service.routes.people import audit, invitations, sessions, teams
 from fontanel.service.routes.quality import (
     changed,
     coverage,
@@ -74,6 +74,8 @@ _ROUTERS = (
     sets.router,
     trials.router,
     usage.router,
+    audit.router,
+    audit.all_logs,
     models.router,
     embedders.router,
     transcribers.router,

@@ -9,7 +9,9 @@ import structlog
 from prometheus_client import CollectorRegistry, Counter, Gauge, Histogram
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from fontanel.records.audit import acting_as
 from fontanel.records.ids import new_id
+from fontanel.service.audited import acting_in, note_refusal
 
 log = structlog.get_logger()
 
@@ -93,14 +95,17 @@ class RequestLog:
                 ]
             await send(message)
 
+        acting = acting_in(scope)
         try:
-            await self._app(scope, receive, send_marked)
+            with acting_as(acting):
+                await self._app(scope, receive, send_marked)
         finally:
             seconds = time.monotonic() - started
             route = getattr(scope.get("route"), "path", "other")
             method = scope["method"] if scope["method"] in _METHODS else "other"
             self._metrics.requests.labels(method, route, str(status)).inc()
             self._metrics.seconds.labels(route).observe(seconds)
+            note_refusal(scope, acting, status)
             if not route.startswith("/health"):
                 log.info(
                     "request",

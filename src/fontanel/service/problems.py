@@ -112,6 +112,7 @@ def problem(
 
 
 def reply(request: Request, error: ApiError) -> JSONResponse:
+    request.state.problem = error.kind
     result = problem(error.kind, error.detail, request.state.request_id, error.field, error.advice)
     return JSONResponse(
         result.model_dump(),

@@ -8,9 +8,10 @@ from functools import partial
 from inspect import iscoroutinefunction
 from typing import Annotated, Any, Protocol, runtime_checkable
 
-from fastapi import APIRouter, Path
+from fastapi import APIRouter, Path, Request, Response
 
 from fontanel.schemas import Problem
+from fontanel.service.audited import exports, note_read, note_route
 from fontanel.service.bodies import BodyRoute
 from fontanel.service.threads import run_change
 
@@ -54,7 +55,16 @@ class ApiRoute(BodyRoute):
                 self.dependant.call = partial(_call, endpoint)
             else:
                 self.dependant.call = partial(run_change, _call, endpoint)
-        return super().get_route_handler()
+        handler = super().get_route_handler()
+
+        async def handle(request: Request) -> Response:
+            note_route(request)
+            response: Response = await handler(request)
+            if response.status_code < 300 and exports(request):
+                note_read(request.app.state.runtime)
+            return response
+
+        return handle
 
 
 def _call(endpoint: Callable[..., Any], **values: Any) -> Any:

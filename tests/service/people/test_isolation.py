@@ -191,7 +191,10 @@ def test_operators_read_no_documents_and_no_answers(
     assert response.status_code < 500, response.text
     # The list of sources that are late names their knowledge bases.
     names = () if path == "/api/v1/freshness" else ("Private rules",)
-    for word in (SECRET, *names, "Private link", "storm-plan", team.key, team.password):
+    # The audit log names what was changed, without its contents.
+    audited = path.endswith(("/audit", "/audit/export"))
+    named = () if audited else (*names, "Private link", "storm-plan")
+    for word in (SECRET, *named, team.key, team.password):
         assert word not in response.text, word
     if "/kbs/{kb}" in path or "/desks/{desk}" in path:
         assert response.status_code in {403, 404}, response.text

@@ -1,4 +1,5 @@
 import { type FormEvent, useState } from "react";
+import { Link } from "react-router";
 import { type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { Ago, Failure } from "../../components/text";
@@ -15,7 +16,12 @@ export function TeamPage() {
   const name = all.data?.items.find((item) => item.slug === team.slug)?.name ?? team.name;
   return (
     <>
-      <h1 className="mb-5 text-[27px]">{name}</h1>
+      <div className="mb-5 flex items-center gap-4">
+        <h1 className="text-[27px]">{name}</h1>
+        <Link to={`/t/${team.slug}/audit`} className="btn ml-auto">
+          Audit log
+        </Link>
+      </div>
       <Members api={team.api} />
       <Keys api={team.api} outsider={!team.member} />
       {session.operator && <Grants slug={team.slug} />}

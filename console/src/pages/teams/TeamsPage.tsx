@@ -24,7 +24,12 @@ export function TeamsPage() {
   };
   return (
     <>
-      <h1 className="mb-5 text-[27px]">All teams</h1>
+      <div className="mb-5 flex items-center gap-4">
+        <h1 className="text-[27px]">All teams</h1>
+        <Link to="/audit" className="btn ml-auto">
+          Audit log
+        </Link>
+      </div>
       <Failure message={error ?? failed} />
       <ul className="sheet divide-base-300 divide-y">
         {data?.items.map((team) => (

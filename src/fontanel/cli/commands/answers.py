@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-from datetime import date, datetime, time
 from typing import Any
 
 from rich.padding import Padding
@@ -11,6 +10,7 @@ from rich.text import Text
 
 from fontanel.cli.context import Context
 from fontanel.cli.format import moment, percent
+from fontanel.cli.options.times import add_period
 from fontanel.schemas import RecordOut, StatementOut, StepOut
 from fontanel.schemas.display import place
 
@@ -44,8 +44,7 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
         answers, "export", export_answers, "print questions and answers as JSON Lines", common
     )
     export.add_argument("--desk", help="only of this desk")
-    for name, about in (("--since", "from this day on"), ("--until", "up to the day before this")):
-        export.add_argument(name, type=date.fromisoformat, metavar="DAY", help=about)
+    add_period(export)
     for parser in (show, again, feedback):
         parser.add_argument("answer", metavar="ID")
     feedback.add_argument("desk", metavar="DESK")
@@ -79,11 +78,7 @@ def add_commands(noun: Any, verb: Any, common: argparse.ArgumentParser) -> None:
 
 
 def export_answers(context: Context, options: argparse.Namespace) -> None:
-    since, until = (
-        None if day is None else datetime.combine(day, time.min).astimezone()
-        for day in (options.since, options.until)
-    )
-    for one in context.client.export_answers(options.desk, since, until):
+    for one in context.client.export_answers(options.desk, options.since, options.until):
         print(one.model_dump_json())
 
 

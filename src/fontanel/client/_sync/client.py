@@ -6,6 +6,7 @@ Made from its asynchronous twin by `make client`; do not edit.
 from __future__ import annotations
 
 from fontanel.client._sync.approved import SyncApprovedClient
+from fontanel.client._sync.audit import AuditClient
 from fontanel.client._sync.channels import SyncChannelClient
 from fontanel.client._sync.conversations import ConversationClient
 from fontanel.client._sync.desks import DeskClient
@@ -34,6 +35,7 @@ class Client(
     ConversationClient,
     SyncTrialClient,
     SyncQualityClient,
+    AuditClient,
 ):
     """A connection to the service.
 

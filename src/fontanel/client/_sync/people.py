@@ -10,6 +10,7 @@ from typing import Literal
 
 from fontanel import schemas as s
 from fontanel.client._sync.base import BaseClient
+from fontanel.schemas.base import RoleName
 
 
 class PeopleClient(BaseClient):
@@ -104,6 +105,10 @@ class PeopleClient(BaseClient):
     def delete_team(self, team: str) -> None:
         """Delete a team with all that it has (operators only)."""
         self._send(self._calls.delete_team(team))
+
+    def change_member(self, member: str, role: RoleName) -> s.MemberOut:
+        """Give a member another role; by id or e-mail."""
+        return self._send(self._calls.change_member(member, role))
 
     def remove_member(self, member: str) -> None:
         """By id or e-mail."""

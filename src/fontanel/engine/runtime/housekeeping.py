@@ -10,6 +10,7 @@ from sqlalchemy import delete, func, select
 
 from fontanel.engine.answering.asking import Asking
 from fontanel.engine.answering.models import check_models
+from fontanel.engine.auditing.noting import AuditNotes
 from fontanel.engine.channels.channels import delete_old_messages
 from fontanel.engine.documents.validity import search_earlier_revisions
 from fontanel.engine.notices.deliveries import Deliveries
@@ -17,6 +18,7 @@ from fontanel.engine.pictures.found import delete_unused_pictures
 from fontanel.engine.sync.freshness import watch_freshness
 from fontanel.engine.transcription.transcripts import delete_unused_transcripts
 from fontanel.llm import ModelClient
+from fontanel.records.audit import Acting, trim, write_entry
 from fontanel.records.blobs import BlobStore
 from fontanel.records.tables import (
     Document,
@@ -56,6 +58,8 @@ class Housekeeping:
         asking: Asking,
         deliveries: Deliveries,
         removed_days: int,
+        audit_notes: AuditNotes,
+        audit_days: int,
     ) -> None:
         self._records = records
         self._blobs = blobs
@@ -64,6 +68,8 @@ class Housekeeping:
         self._asking = asking
         self._deliveries = deliveries
         self._removed_days = removed_days
+        self._audit_notes = audit_notes
+        self._audit_days = audit_days
         self._models_checked: float | None = None
         self._swept: float | None = None
         #: Whether an earlier version of the service may have left revisions to search.
@@ -76,6 +82,7 @@ class Housekeeping:
         if self._earlier_revisions:
             self._earlier_revisions = search_earlier_revisions(self._records, self._blobs)
         watch_freshness(self._records)
+        self._audit_notes.flush()
         moment = time.monotonic()
         if self._models_checked is None or moment - self._models_checked > _CHECK_MODELS:
             self._models_checked = moment
@@ -88,6 +95,16 @@ class Housekeeping:
             self._deliveries.delete_old()
             self._asking.delete_old()
             delete_old_messages(self._records)
+            self.trim_audit_log()
+
+    def trim_audit_log(self) -> None:
+        """Delete entries of the audit log that are older than they are kept, and record that."""
+        if not self._audit_days:
+            return
+        with self._records.auditing() as session:
+            deleted = trim(session, now() - timedelta(days=self._audit_days))
+            if deleted:
+                write_entry(session, Acting("audit.trim", kind="machine"), [{"entries": deleted}])
 
     def delete_expired_kbs(self) -> None:
         """Delete temporary knowledge bases that have expired."""

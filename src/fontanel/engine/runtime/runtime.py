@@ -16,6 +16,9 @@ import structlog
 from sqlalchemy import func, select
 
 from fontanel.engine.answering.asking import Asking
+from fontanel.engine.auditing.forwarding import Forwarding
+from fontanel.engine.auditing.noting import AuditNotes
+from fontanel.engine.auditing.receivers import emit_entry
 from fontanel.engine.channels.answering import MessageAnswerer
 from fontanel.engine.channels.connections import Connections
 from fontanel.engine.channels.inbox import Inbox
@@ -95,6 +98,8 @@ class Runtime:
         self._message_threads = WorkerThreads(self._stopping)
         self._background = ThreadPoolExecutor(1, thread_name_prefix="background")
         self.watchers = Watchers()
+        self.audit_notes = AuditNotes(self.records, self.run_later)
+        self.records.on_entry = emit_entry
         self._caller = Caller(self._stopping)
         self.embeddings = EmbeddingClient(self._caller)
         self.transcription = TranscriptionClient(self._caller)
@@ -229,6 +234,7 @@ class Runtime:
             connections=self.connections,
             stopping=self._stopping.is_set,
         )
+        self.forwarding = Forwarding(self.records, settings.audit_syslog, self._stopping)
         self.housekeeping = Housekeeping(
             records=self.records,
             blobs=self.blobs,
@@ -237,6 +243,8 @@ class Runtime:
             asking=self.asking,
             deliveries=self.deliveries,
             removed_days=settings.removed_days,
+            audit_notes=self.audit_notes,
+            audit_days=settings.audit_days,
         )
         self._maintenance = EditionMaintenance(self.records, self.editions, self.local_models.name)
 
@@ -280,6 +288,8 @@ class Runtime:
         for number in range(_MESSAGE_THREADS):
             self._message_threads.start(f"answer-messages-{number}", self.answerer.answer_next)
         self._message_threads.start("send-replies", self.sender.send_due)
+        if self.settings.audit_syslog:
+            start("forward-audit", self.forwarding.forward_next)
         start("describe", self.describing.describe_next)
         start("describe-pictures", self.viewing.view_next)
         start("housekeeping", self._keep_house)
@@ -338,7 +348,7 @@ class Runtime:
         self.watchers.notify(committed)
         self.flagging.note(committed)
         self.gap_closer.note(committed)
-        if committed.work:
+        if committed.work or (committed.audited and self.settings.audit_syslog):
             self._threads.wake()
         if committed.messages:
             self._message_threads.wake()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from fontanel.facts import SETTLED_STATES, DocumentState
+from fontanel.records.tables.audit import AuditEntry, AuditForwarding, AuditLog
 from fontanel.records.tables.base import Base, UtcDateTime, Word, now, of_team
 from fontanel.records.tables.channels import (
     Channel,
@@ -77,6 +78,9 @@ __all__ = [
     "ApprovedFlag",
     "ApprovedState",
     "ApprovedVersion",
+    "AuditEntry",
+    "AuditForwarding",
+    "AuditLog",
     "Base",
     "Channel",
     "ChannelMessage",

@@ -30,6 +30,7 @@ from fontanel.records.ids import hash_secret
 from fontanel.records.scope import TeamScope
 from fontanel.records.tables import DeskLink, Key, Member, Person, Role, SignIn, Team, now
 from fontanel.records.unit_of_work import Records
+from fontanel.service.audited import note_key, note_person, note_stranger, note_team
 from fontanel.service.problems import ApiError
 from fontanel.service.threads import run_briefly
 
@@ -155,6 +156,7 @@ def find_caller(
         key = session.scalar(select(Key).where(Key.secret_hash == hash_secret(bearer)))
         if key is None or (key.expires_at and key.expires_at <= now()):
             raise _not_signed_in("The key is not known or has expired.", feed=_is_feed(request))
+        note_key(key.id, key.name)
         record_use(runtime, key)
         record_tool_call(runtime, key, request)
         return Caller(f"key:{key.id}", None, key, key.expires_at)
@@ -163,6 +165,7 @@ def find_caller(
         if sign_in is not None and sign_in.expires_at > now():
             check_same_site(request)
             person = session.get_one(Person, sign_in.person_id)
+            note_person(person.id, person.name)
             return Caller(f"person:{sign_in.person_id}", person, None, sign_in.expires_at)
     raise _not_signed_in("This needs a sign-in or a key.", feed=_is_feed(request))
 
@@ -328,6 +331,11 @@ class Require:
         """Return a caller's access to a team by id or slug; raises as `look_up` does."""
         record = session.scalar(select(Team).where((Team.id == team) | (Team.slug == team)))
         role = self._role_in(session, record, caller)
+        if record is not None:
+            note_team(record.id)
+            if role is None:
+                # Strangers are not shown that the team exists; its owners see that they tried.
+                note_stranger()
         if record is None or role is None:
             raise NotFound("team", team)
         if _RANK[role] < _RANK[self._role]:

@@ -30,6 +30,7 @@ from fontanel.records.tables import (
     Turn,
     now,
 )
+from fontanel.service.audited import note_guest, note_team
 from fontanel.service.auth.access import (
     Access,
     Caller,
@@ -232,6 +233,8 @@ class _DeskAccess:
                 return DeskUser(access, reading.scope.desk(desk))
         with runtime.records.reading() as session:
             link, record, guest = find_guest(session, request, secret, desk, team)
+            note_guest(guest.id)
+            note_team(record.team_id)
             record_use(runtime, link)
             access = Access(
                 guest,

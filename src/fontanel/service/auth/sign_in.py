@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import timedelta
 
 from fastapi import Request, Response
-from sqlalchemy import delete, func, select
+from sqlalchemy import func, select
 
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.records.ids import hash_secret, new_id, new_secret
@@ -14,6 +14,7 @@ from fontanel.schemas import (
     Membership,
     SessionOut,
 )
+from fontanel.service.audited import note_person
 from fontanel.service.auth.access import COOKIE, Caller
 
 
@@ -27,8 +28,8 @@ def open_session(
     """Sign a person in: note it, and set the session cookie."""
     secret = new_secret("fs")
     hours = runtime.settings.sign_in_hours
+    note_person(person.id, person.name)
     with runtime.records.writing() as session:
-        session.execute(delete(SignIn).where(SignIn.expires_at <= now()))
         session.add(
             SignIn(
                 token_hash=hash_secret(secret),

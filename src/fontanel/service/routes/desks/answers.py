@@ -27,6 +27,7 @@ from fontanel.schemas import (
     TurnOut,
 )
 from fontanel.schemas.base import Moment
+from fontanel.service.audited import note_read
 from fontanel.service.auth.access import Access, Editor, Reader
 from fontanel.service.desk_settings import reachable_kb_ids
 from fontanel.service.out.differences import lines_between
@@ -103,6 +104,8 @@ def show_answer(answer: str, access: Reader) -> RecordOut:
     Your own, or any for editors.
     """
     turn = _turn(access, answer)
+    if turn.asker != access.caller.id:
+        note_read(access.runtime)
     plain = turn_out(access.session, turn, feedback_by_turn(access.session, [turn])[turn.id])
     return RecordOut(
         **plain.model_dump(),

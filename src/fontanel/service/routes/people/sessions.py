@@ -20,6 +20,7 @@ from fontanel.schemas import (
     SignInIn,
     SignInOut,
 )
+from fontanel.service.audited import note_about, note_person
 from fontanel.service.auth.access import COOKIE, CallerDep, Operator, RuntimeDep, check_same_site
 from fontanel.service.auth.rate_limits import SignInLimits
 from fontanel.service.auth.sign_in import address_of, describe, open_session
@@ -35,6 +36,7 @@ def sign_in(
 ) -> SessionOut:
     """Sign in with e-mail and password; sets the session cookie."""
     check_same_site(request)
+    note_about(body.email)
     limits: SignInLimits = request.app.state.sign_in_limits
     address = address_of(request)
     limits.begin(body.email, address)
@@ -163,6 +165,8 @@ def set_password(body: PasswordSet, request: Request, runtime: RuntimeDep) -> No
                 "This link was used or has expired.",
                 advice="Ask the operator for a new one.",
             )
-        session.get_one(Person, link.person_id).password_hash = password_hash
+        person = session.get_one(Person, link.person_id)
+        person.password_hash = password_hash
+        note_person(person.id, person.name)
         session.execute(delete(SignIn).where(SignIn.person_id == link.person_id))
         session.delete(link)

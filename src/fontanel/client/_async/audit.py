@@ -1,0 +1,57 @@
+"""The audit log."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from typing import Literal
+
+from fontanel import schemas as s
+from fontanel.client._async.base import AsyncBaseClient
+from fontanel.client._audit_calls import AuditFilter
+
+
+class AsyncAuditClient(AsyncBaseClient):
+    """For owners: their team's log. With `everywhere`, for operators: all logs."""
+
+    async def list_audit(
+        self,
+        chosen: AuditFilter | None = None,
+        *,
+        everywhere: bool = False,
+        log: str | None = None,
+        cursor: str | None = None,
+        limit: int = 50,
+    ) -> s.Page[s.AuditEntryOut]:
+        """Return a page of entries, the newest first.
+
+        Args:
+            chosen: Which entries.
+            everywhere: All logs, for operators.
+            log: With `everywhere`: a team's id or slug, or `service`.
+            cursor: The `next` of the page before.
+            limit: Entries of a page, up to 200.
+        """
+        chosen = chosen or AuditFilter()
+        call = self._calls.list_audit(chosen, log, cursor, limit, everywhere=everywhere)
+        return await self._send(call)
+
+    async def export_audit(
+        self,
+        chosen: AuditFilter | None = None,
+        *,
+        everywhere: bool = False,
+        log: str | None = None,
+        form: Literal["jsonl", "csv"] = "jsonl",
+    ) -> AsyncIterator[str]:
+        """Yield the lines of an export, the oldest entry first."""
+        params = (chosen or AuditFilter()).params() | {"form": form}
+        params |= {"log": log} if log else {}
+        path = self._calls.audit_path(everywhere=everywhere).removeprefix("/")
+        request = self._http.build_request("GET", f"{path}/export", params=params)
+        async with self._streamed(request) as response:
+            async for line in response.aiter_lines():
+                yield line
+
+    async def verify_audit(self, *, everywhere: bool = False) -> list[s.AuditCheckOut]:
+        """Have the service compute the hashes of its logs again."""
+        return await self._send(self._calls.verify_audit(everywhere=everywhere))
