@@ -8,6 +8,7 @@ import { AnswerPage } from "./pages/answers/AnswerPage";
 import { ApprovedPage } from "./pages/approved/ApprovedPage";
 import { ApprovedTab } from "./pages/approved/ApprovedTab";
 import { AuditPage, TeamAuditPage } from "./pages/audit/AuditPage";
+import { BackupsPage } from "./pages/backups/BackupsPage";
 import { ChannelPage } from "./pages/channels/ChannelPage";
 import { ChannelsTab } from "./pages/channels/ChannelsTab";
 import { ChatPage } from "./pages/chat/ChatPage";
@@ -67,6 +68,7 @@ export function App() {
             <Route path="/account" element={<AccountPage />} />
             <Route path="/models" element={<ModelsPage />} />
             <Route path="/audit" element={<AuditPage />} />
+            <Route path="/backups" element={<BackupsPage />} />
             <Route path="/t/:team" element={<OwnTeam />}>
               <Route index element={<Navigate to="kbs" replace />} />
               <Route path="kbs" element={<KbsPage />} />

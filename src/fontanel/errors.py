@@ -8,6 +8,7 @@ FontanelError
 ├── Conflict            the state of a record does not allow this
 ├── SecretUnreadable    a stored secret was encrypted with another key
 ├── DataInUse           another process uses the data directory
+├── NewerData           a newer version used the data directory
 ├── Unavailable         something that is needed does not respond; trying later may help
 │   ├── Busy            another change held the write lock for too long
 │   ├── ModelUnusable   a model is missing, switched off, or not for this team
@@ -68,6 +69,10 @@ class SecretUnreadable(FontanelError):
 
 class DataInUse(FontanelError):
     """Another process uses this data directory."""
+
+
+class NewerData(FontanelError):
+    """A newer version of the service used this data directory."""
 
 
 class Unavailable(FontanelError):

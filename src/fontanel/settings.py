@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Literal
 
-from pydantic import Field
+from pydantic import Field, SecretStr
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 
@@ -129,6 +129,42 @@ class Settings(BaseSettings):
             " `tcp://logs.skerrow.example:601`, `tls://...` or `udp://...`. Default: nowhere."
         ),
     )
+    read_only: bool = Field(
+        default=False,
+        description=(
+            "Only search and answer: nothing is changed, indexed, synced or sent. For looking into"
+            " a restored backup."
+        ),
+    )
+    backup: str = Field(
+        "",
+        description=(
+            "Where backups are stored: a folder, or `s3://BUCKET/PREFIX`. Default: no backups."
+        ),
+    )
+    backup_key: SecretStr = Field(
+        SecretStr(""),
+        description=(
+            "Passphrase that backups are encrypted with. Without it they contain no stored"
+            " credentials of sources, models and channels."
+        ),
+    )
+    backup_schedule: str = Field(
+        "",
+        description=(
+            "When backups are taken, as a cron expression in UTC, for instance `30 2 * * *`."
+            " Default: only on request."
+        ),
+    )
+    backup_days: int = Field(
+        30, description="Retention of backups, in days; the newest always stays.", ge=1
+    )
+    backup_endpoint: str = Field(
+        "", description="Address of the store of a bucket, such as `https://store.skerrow.example`."
+    )
+    backup_region: str = Field("us-east-1", description="Region of the bucket.")
+    backup_access_key: str = Field("", description="Access key of the bucket.")
+    backup_secret_key: SecretStr = Field(SecretStr(""), description="Secret key of the bucket.")
     metrics_token: str = Field(
         "",
         description=(

@@ -1,4 +1,4 @@
-"""Calls about the audit log."""
+"""Calls about the audit log and backups."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from fontanel import schemas as s
-from fontanel.client._call import Call
+from fontanel.client._call import Call, quoted
 
 
 @dataclass(frozen=True, slots=True)
@@ -60,6 +60,15 @@ class AuditCalls:
         query |= {"cursor": cursor} if cursor else {}
         path = self.audit_path(everywhere=everywhere)
         return Call("GET", path, s.Page[s.AuditEntryOut], params=query)
+
+    def list_backups(self) -> Call[s.BackupsOut]:
+        return Call("GET", "/backups", s.BackupsOut)
+
+    def start_backup(self) -> Call[s.BackupOut]:
+        return Call("POST", "/backups", s.BackupOut)
+
+    def show_backup(self, backup: str) -> Call[s.BackupOut]:
+        return Call("GET", f"/backups/{quoted(backup)}", s.BackupOut)
 
     def verify_audit(self, *, everywhere: bool) -> Call[list[s.AuditCheckOut]]:
         path = f"{self.audit_path(everywhere=everywhere)}/verify"

@@ -24,6 +24,7 @@ from fontanel.records.tables import (
     ApprovedFlag,
     AuditEntry,
     AuditLog,
+    Backup,
     Base,
     Channel,
     Conversation,
@@ -64,6 +65,7 @@ ActorKind = Literal["person", "key", "guest", "machine", "nobody"]
 _NOUNS: dict[type[Base], str] = {
     ApprovedAnswer: "approved answer",
     ApprovedFlag: "flag",
+    Backup: "backup",
     Channel: "channel",
     Conversation: "conversation",
     Desk: "desk",

@@ -17,6 +17,7 @@ class BlobStore:
 
     def __init__(self, directory: Path) -> None:
         self._directory = directory
+        self._kept = 0
         (directory / "incoming").mkdir(parents=True, exist_ok=True)
 
     def path(self, sha256: str) -> Path:
@@ -54,9 +55,19 @@ class BlobStore:
     def read(self, sha256: str) -> bytes:
         return self.path(sha256).read_bytes()
 
+    def keep(self) -> None:
+        """Delete nothing until `release`, which must be called as often."""
+        self._kept += 1
+
+    def release(self) -> None:
+        """Delete again."""
+        self._kept -= 1
+
     def sweep(self, kept: set[str], older_than: float) -> int:
         """Delete old unfinished uploads, and old blobs not in `kept`; return how many."""
         removed = 0
+        if self._kept:
+            return 0
         for path in self._directory.glob("*/*"):
             if (
                 path.parent.name == "incoming" or path.name not in kept

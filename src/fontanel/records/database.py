@@ -7,6 +7,8 @@ from typing import Any
 
 from sqlalchemy import Engine, create_engine, event
 
+from fontanel.errors import NewerData
+
 _MIGRATIONS = Path(__file__).parent / "migrations"
 
 
@@ -45,23 +47,34 @@ def open_engine(path: Path) -> Engine:
     return engine
 
 
+def newest_schema() -> str:
+    """Return the version of the newest migration."""
+    versions = _MIGRATIONS / "versions"
+    return max(path.name for path in versions.glob("v[0-9]*.py"))[1:5]
+
+
 def migrate(engine: Engine) -> None:
     """Migrate the schema, unless its version is the newest file's.
 
     The check avoids loading Alembic, which takes a third of a second and reads every row.
     """
-    versions = _MIGRATIONS / "versions"
-    newest = max(path.name for path in versions.glob("v[0-9]*.py"))[1:5]
+    newest = newest_schema()
     with engine.connect() as connection:
         existing = connection.exec_driver_sql(
             "SELECT 1 FROM sqlite_master WHERE name = 'alembic_version'"
         ).scalar()
-        if (
+        present = (
             existing
             and connection.exec_driver_sql("SELECT version_num FROM alembic_version").scalar()
-            == newest
-        ):
-            return
+        )
+    if present == newest:
+        return
+    if present and str(present) > newest:
+        raise NewerData(
+            f"The data directory was used by a newer version of Fontanel (records {present}, this"
+            f" version knows {newest}). Use that version, or restore a backup from before the"
+            " upgrade."
+        )
     from alembic import command
     from alembic.config import Config
 

@@ -27,6 +27,7 @@ from fontanel.records.database import open_engine
 from fontanel.records.tables import (
     ApprovedAnswer,
     AuditEntry,
+    Backup,
     Base,
     Channel,
     ChannelMessage,
@@ -60,6 +61,7 @@ _COMMITTED = "committed"
 _ACCESS = (DeskLink, Key, Member, Person, SignIn, Team)
 #: A change of these may be work for a background thread.
 _WORK = (
+    Backup,
     Delivery,
     Edition,
     GapQuestion,

@@ -42,6 +42,7 @@ from fontanel.schemas.approved import (
     ImportProblem,
 )
 from fontanel.schemas.audit import AuditChangeOut, AuditCheckOut, AuditEntryOut, AuditOutcome
+from fontanel.schemas.backups import BackupOut, BackupsOut
 from fontanel.schemas.base import LocatorOut, Model, Page, Problem
 from fontanel.schemas.channels import (
     ChannelChange,
@@ -307,6 +308,8 @@ __all__ = [
     "AuditCheckOut",
     "AuditEntryOut",
     "AuditOutcome",
+    "BackupOut",
+    "BackupsOut",
     "BlockOut",
     "BudgetOut",
     "BulkIn",

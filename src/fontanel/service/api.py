@@ -30,7 +30,8 @@ from fontanel.service.routes.kbs import (
     watching,
     written,
 )
-from fontanel.service.routes.people import audit, invitations, sessions, teams
+from fontanel.service.routes.operating import audit, backups
+from fontanel.service.routes.people import invitations, sessions, teams
 from fontanel.service.routes.quality import (
     changed,
     coverage,
@@ -76,6 +77,7 @@ _ROUTERS = (
     usage.router,
     audit.router,
     audit.all_logs,
+    backups.router,
     models.router,
     embedders.router,
     transcribers.router,

@@ -38,6 +38,7 @@ PROBLEMS: dict[str, tuple[int, str]] = {
     "not-signed-in": (401, "Nobody is signed in"),
     "wrong-password": (401, "Wrong e-mail or password"),
     "not-allowed": (403, "Not allowed"),
+    "read-only": (403, "The service only answers questions"),
     "cross-site": (403, "Request from another site"),
     "not-found": (404, "Not found"),
     "method-not-allowed": (405, "Method not allowed"),

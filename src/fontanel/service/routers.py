@@ -10,9 +10,11 @@ from typing import Annotated, Any, Protocol, runtime_checkable
 
 from fastapi import APIRouter, Path, Request, Response
 
+from fontanel.engine.runtime.runtime import Runtime
 from fontanel.schemas import Problem
-from fontanel.service.audited import exports, note_read, note_route
+from fontanel.service.audited import action_of, exports, note_read, note_route
 from fontanel.service.bodies import BodyRoute
+from fontanel.service.problems import ApiError
 from fontanel.service.threads import run_change
 
 #: What a thing of a knowledge base, a desk or an answer is numbered by, from 1.
@@ -29,6 +31,19 @@ _FAILURES: dict[int | str, dict[str, Any]] = {
 }
 
 
+#: What a service does that changes nothing but its own records of questions.
+_ANSWERING = frozenset(
+    {
+        "answer.again",
+        "desk.ask",
+        "edition.compare",
+        "kb.ask",
+        "kb.preview",
+        "kb.search",
+        "session.sign-in",
+        "session.sign-out",
+    }
+)
 _READING = frozenset({"GET", "HEAD"})
 
 
@@ -59,12 +74,30 @@ class ApiRoute(BodyRoute):
 
         async def handle(request: Request) -> Response:
             note_route(request)
+            _check_writable(request)
             response: Response = await handler(request)
             if response.status_code < 300 and exports(request):
                 note_read(request.app.state.runtime)
             return response
 
         return handle
+
+
+def _check_writable(request: Request) -> None:
+    """Refuse changes while the service only answers questions.
+
+    Raises:
+        ApiError: read-only.
+    """
+    runtime: Runtime | None = request.app.state.runtime
+    if request.method in _READING or runtime is None or not runtime.settings.read_only:
+        return
+    if action_of(request.method, request.scope["route"].path) not in _ANSWERING:
+        raise ApiError(
+            "read-only",
+            "This service only answers questions; nothing can be changed.",
+            advice="It serves a copy, or is being upgraded. Use the main service for changes.",
+        )
 
 
 def _call(endpoint: Callable[..., Any], **values: Any) -> Any:

@@ -16,7 +16,7 @@ import uvicorn
 from sqlalchemy.exc import DatabaseError
 
 from fontanel.engine.runtime.runtime import Runtime
-from fontanel.errors import DataInUse
+from fontanel.errors import DataInUse, NewerData, Refused
 from fontanel.logs import configure_logs
 from fontanel.service.app import create_app
 from fontanel.service.connections import allow_open_files, protocol
@@ -68,7 +68,7 @@ def run(settings: Settings) -> int:
     try:
         runtime = Runtime(settings)
         runtime.start()
-    except DataInUse as error:
+    except (DataInUse, NewerData, Refused) as error:
         print(f"fontanel: {error}", file=sys.stderr)
         return 1
     except (DatabaseError, sqlite3.DatabaseError) as error:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from datetime import UTC, datetime
+from datetime import datetime
 
 import httpx
 from defusedxml import ElementTree
@@ -11,7 +11,13 @@ from pydantic import Field
 
 from fontanel.sources.network.reach import check_url, http_client, origin_of
 from fontanel.sources.network.requests import Requests, bounded, refusal, whole
-from fontanel.sources.network.signing import ALGORITHM, EMPTY, canonical_path, canonical_query, sign
+from fontanel.sources.network.signing import (
+    EMPTY,
+    BucketKey,
+    canonical_path,
+    canonical_query,
+    signed_headers,
+)
 from fontanel.sources.patterns import Patterns, chooser
 from fontanel.sources.protocol import (
     Fetched,
@@ -158,24 +164,13 @@ class Bucket(Source):
         credentials = self._credentials
         if not credentials.access_key or not credentials.secret_key:
             return {"x-amz-content-sha256": EMPTY}
-        moment = datetime.now(UTC).strftime("%Y%m%dT%H%M%SZ")
-        scope = f"{moment[:8]}/{self._settings.region}/s3/aws4_request"
-        headers = {
-            "host": self._base.netloc.decode(),
-            "x-amz-content-sha256": EMPTY,
-            "x-amz-date": moment,
-        }
-        if credentials.session_token:
-            headers["x-amz-security-token"] = credentials.session_token
-        names = sorted(headers)
-        made = sign(
-            credentials.secret_key, "GET", path, query, headers, names, EMPTY, moment, scope
+        key = BucketKey(
+            credentials.access_key,
+            credentials.secret_key,
+            self._settings.region,
+            credentials.session_token or "",
         )
-        text = (
-            f"Credential={credentials.access_key}/{scope}, SignedHeaders={';'.join(names)},"
-            f" Signature={made}"
-        )
-        return {**headers, "authorization": f"{ALGORITHM} {text}"}
+        return signed_headers(key, "GET", self._base.netloc.decode(), path, query)
 
 
 def _moment(text: str | None) -> float | None:

@@ -26,9 +26,14 @@ export function TeamsPage() {
     <>
       <div className="mb-5 flex items-center gap-4">
         <h1 className="text-[27px]">All teams</h1>
-        <Link to="/audit" className="btn ml-auto">
-          Audit log
-        </Link>
+        <span className="ml-auto flex gap-2">
+          <Link to="/backups" className="btn">
+            Backups
+          </Link>
+          <Link to="/audit" className="btn">
+            Audit log
+          </Link>
+        </span>
       </div>
       <Failure message={error ?? failed} />
       <ul className="sheet divide-base-300 divide-y">

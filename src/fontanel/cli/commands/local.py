@@ -27,6 +27,12 @@ def add_commands(commands: Any, noun: Any, verb: Any, embedder: Any) -> None:
     )
     command.add_argument("--host", help="address to listen on (FONTANEL_HOST; default 127.0.0.1)")
     command.add_argument("--port", type=int, help="port to listen on (FONTANEL_PORT; default 8460)")
+    command.add_argument(
+        "--read-only",
+        action="store_true",
+        default=None,
+        help="only search and answer; nothing is changed, synced or sent (FONTANEL_READ_ONLY)",
+    )
     prepare = verb(
         embedder,
         "prepare",
@@ -71,7 +77,7 @@ def serve(context: Context, options: argparse.Namespace) -> int:
 
     values = {
         name: getattr(options, name)
-        for name in ("data", "host", "port")
+        for name in ("data", "host", "port", "read_only")
         if getattr(options, name) is not None
     }
     return run(Settings(**values))

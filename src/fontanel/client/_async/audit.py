@@ -1,7 +1,8 @@
-"""The audit log."""
+"""The audit log, and backups."""
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import AsyncIterator
 from typing import Literal
 
@@ -51,6 +52,26 @@ class AsyncAuditClient(AsyncBaseClient):
         async with self._streamed(request) as response:
             async for line in response.aiter_lines():
                 yield line
+
+    async def list_backups(self) -> s.BackupsOut:
+        """List the backups, the newest first. For operators, like all about backups."""
+        return await self._send(self._calls.list_backups())
+
+    async def start_backup(self) -> s.BackupOut:
+        """Begin a backup; `wait_for_backup` waits for its end."""
+        return await self._send(self._calls.start_backup())
+
+    async def show_backup(self, backup: str) -> s.BackupOut:
+        return await self._send(self._calls.show_backup(backup))
+
+    async def wait_for_backup(self, backup: str) -> AsyncIterator[s.BackupOut]:
+        """Yield a backup's progress each second, until it is done or has failed."""
+        while True:
+            result = await self.show_backup(backup)
+            yield result
+            if result.state in ("done", "failed"):
+                return
+            await asyncio.sleep(1.0)
 
     async def verify_audit(self, *, everywhere: bool = False) -> list[s.AuditCheckOut]:
         """Have the service compute the hashes of its logs again."""

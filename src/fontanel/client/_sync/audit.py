@@ -1,10 +1,11 @@
-"""The audit log.
+"""The audit log, and backups.
 
 Made from its asynchronous twin by `make client`; do not edit.
 """
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator
 from typing import Literal
 
@@ -53,6 +54,26 @@ class AuditClient(BaseClient):
         request = self._http.build_request("GET", f"{path}/export", params=params)
         with self._streamed(request) as response:
             yield from response.iter_lines()
+
+    def list_backups(self) -> s.BackupsOut:
+        """List the backups, the newest first. For operators, like all about backups."""
+        return self._send(self._calls.list_backups())
+
+    def start_backup(self) -> s.BackupOut:
+        """Begin a backup; `wait_for_backup` waits for its end."""
+        return self._send(self._calls.start_backup())
+
+    def show_backup(self, backup: str) -> s.BackupOut:
+        return self._send(self._calls.show_backup(backup))
+
+    def wait_for_backup(self, backup: str) -> Iterator[s.BackupOut]:
+        """Yield a backup's progress each second, until it is done or has failed."""
+        while True:
+            result = self.show_backup(backup)
+            yield result
+            if result.state in ("done", "failed"):
+                return
+            time.sleep(1.0)
 
     def verify_audit(self, *, everywhere: bool = False) -> list[s.AuditCheckOut]:
         """Have the service compute the hashes of its logs again."""

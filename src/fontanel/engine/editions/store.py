@@ -82,6 +82,9 @@ class Editions:
         self._refreshed: dict[str, None] = {}
         #: Segments (edition, segment) that existed at start and have not been verified yet.
         self._unverified: list[tuple[str, str]] = []
+        self._kept = 0
+        #: Files and folders that are deleted once nobody keeps them any longer.
+        self._unused: list[Path] = []
         directory.mkdir(parents=True, exist_ok=True)
         records.subscribe(self._follow)
 
@@ -191,7 +194,30 @@ class Editions:
             self._open.pop(edition_id, None)
             self._writers.pop(edition_id, None)
             self._refreshed.pop(edition_id, None)
-        shutil.rmtree(self._directory / edition_id, ignore_errors=True)
+        self._delete(self._directory / edition_id)
+
+    def keep(self) -> None:
+        """Delete no files until `release`, which must be called as often."""
+        with self._lock:
+            self._kept += 1
+
+    def release(self) -> None:
+        """Delete what is no longer used, and delete again at once from now on."""
+        with self._lock:
+            self._kept -= 1
+            unused, self._unused = (self._unused, []) if not self._kept else ([], self._unused)
+        for path in unused:
+            self._delete(path)
+
+    def _delete(self, path: Path) -> None:
+        with self._lock:
+            if self._kept:
+                self._unused.append(path)
+                return
+        if path.is_dir():
+            shutil.rmtree(path, ignore_errors=True)
+        else:
+            path.unlink(missing_ok=True)
 
     def merge_round(self) -> bool:
         """Merge segments of one refreshed edition.
@@ -263,7 +289,7 @@ class Editions:
         self._drop_tombstones(edition_id)
         for old, _ in made:
             for key in old:
-                self.path(edition_id, key).unlink(missing_ok=True)
+                self._delete(self.path(edition_id, key))
         log.info(
             "segments merged",
             edition=edition_id,

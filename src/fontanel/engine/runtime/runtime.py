@@ -19,6 +19,7 @@ from fontanel.engine.answering.asking import Asking
 from fontanel.engine.auditing.forwarding import Forwarding
 from fontanel.engine.auditing.noting import AuditNotes
 from fontanel.engine.auditing.receivers import emit_entry
+from fontanel.engine.backup.running import Backups
 from fontanel.engine.channels.answering import MessageAnswerer
 from fontanel.engine.channels.connections import Connections
 from fontanel.engine.channels.inbox import Inbox
@@ -235,6 +236,13 @@ class Runtime:
             stopping=self._stopping.is_set,
         )
         self.forwarding = Forwarding(self.records, settings.audit_syslog, self._stopping)
+        self.backups = Backups(
+            self.records,
+            settings,
+            self.local_models,
+            (self.blobs, self.editions),
+            self._stopping.is_set,
+        )
         self.housekeeping = Housekeeping(
             records=self.records,
             blobs=self.blobs,
@@ -249,12 +257,19 @@ class Runtime:
         self._maintenance = EditionMaintenance(self.records, self.editions, self.local_models.name)
 
     def start(self) -> None:
-        """Recover what the last run left unfinished, then start the threads."""
+        """Recover what the last run left unfinished, then start the threads.
+
+        A service that only answers questions leaves everything as it is.
+        """
+        if self.settings.read_only:
+            log.info("only answers questions: nothing is changed, indexed, synced or sent")
+            return
         self.operator_password = self._create_operator()
         for what, count in (
             ("jobs", recover(self.records)),
             ("sync runs", self.syncing.recover()),
             ("answers", self.asking.recover()),
+            ("backups", self.backups.recover()),
         ):
             if count:
                 log.info("recovered after an interruption", what=what, count=count)
@@ -288,8 +303,8 @@ class Runtime:
         for number in range(_MESSAGE_THREADS):
             self._message_threads.start(f"answer-messages-{number}", self.answerer.answer_next)
         self._message_threads.start("send-replies", self.sender.send_due)
-        if self.settings.audit_syslog:
-            start("forward-audit", self.forwarding.forward_next)
+        start("backup", self.backups.run_next)
+        start("forward-audit", self.forwarding.forward_next)
         start("describe", self.describing.describe_next)
         start("describe-pictures", self.viewing.view_next)
         start("housekeeping", self._keep_house)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from fontanel.facts import SETTLED_STATES, DocumentState
 from fontanel.records.tables.audit import AuditEntry, AuditForwarding, AuditLog
+from fontanel.records.tables.backups import Backup, BackupState
 from fontanel.records.tables.base import Base, UtcDateTime, Word, now, of_team
 from fontanel.records.tables.channels import (
     Channel,
@@ -81,6 +82,8 @@ __all__ = [
     "AuditEntry",
     "AuditForwarding",
     "AuditLog",
+    "Backup",
+    "BackupState",
     "Base",
     "Channel",
     "ChannelMessage",

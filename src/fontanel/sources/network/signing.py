@@ -5,10 +5,48 @@ from __future__ import annotations
 import hashlib
 import hmac
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
 from urllib.parse import quote, unquote
 
 ALGORITHM = "AWS4-HMAC-SHA256"
 EMPTY = hashlib.sha256(b"").hexdigest()
+
+
+@dataclass(frozen=True, slots=True)
+class BucketKey:
+    """The key of a store, and its region."""
+
+    access_key: str
+    secret_key: str
+    region: str
+    session_token: str = ""
+
+
+def signed_headers(
+    key: BucketKey,
+    method: str,
+    host: str,
+    path: str,
+    query: Sequence[tuple[str, str]] = (),
+    payload_hash: str = EMPTY,
+) -> dict[str, str]:
+    """Return the headers of a request that is signed now.
+
+    Args:
+        host: The host as the request names it, with its port.
+        path: The path, percent-encoded.
+        payload_hash: The SHA-256 of the body.
+    """
+    moment = datetime.now(UTC).strftime("%Y%m%dT%H%M%SZ")
+    scope = f"{moment[:8]}/{key.region}/s3/aws4_request"
+    headers = {"host": host, "x-amz-content-sha256": payload_hash, "x-amz-date": moment}
+    if key.session_token:
+        headers["x-amz-security-token"] = key.session_token
+    names = sorted(headers)
+    made = sign(key.secret_key, method, path, query, headers, names, payload_hash, moment, scope)
+    text = f"Credential={key.access_key}/{scope}, SignedHeaders={';'.join(names)}, Signature={made}"
+    return {**headers, "authorization": f"{ALGORITHM} {text}"}
 
 
 def canonical_query(pairs: Sequence[tuple[str, str]]) -> str:

@@ -1,0 +1,1 @@
+"""Backups of the data directory, taken while the service runs, and restoring them."""

@@ -1,0 +1,1 @@
+"""Routes for running the service: the audit log, backups."""
