@@ -101,12 +101,6 @@ def recording(page: Page) -> None:
     page.locator("audio").wait_for()
 
 
-@take
-def picture(page: Page) -> None:
-    _cited(page, "What stands in front of the right bollard in the notice on bollard 7?")
-    page.wait_for_function("[...document.images].every((image) => image.complete)")
-
-
 def _cited(page: Page, question: str) -> None:
     """Ask the notices, and open the first citation."""
     page.goto(f"{TEAM}/kbs/notices-and-returns/ask")
@@ -176,6 +170,14 @@ def usage(page: Page) -> None:
     page.get_by_label("Count").select_option("model")
     page.get_by_role("table").wait_for()
     page.wait_for_load_state("networkidle")
+
+
+@take
+def audit(page: Page) -> None:
+    page.goto(f"{TEAM}/audit")
+    page.get_by_role("button", name="Verify the log").click()
+    page.get_by_text("the chain is whole").wait_for()
+    page.get_by_role("button", name="knowledge base created").first.click()
 
 
 def approved(browser: Browser, url: str, notes: dict[str, Any]) -> None:

@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+import json
+import sqlite3
+import subprocess
+import sys
 import tarfile
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -13,6 +18,9 @@ from fontanel.client import Client
 #: A team with a knowledge base of three documents, a published desk and two conversations, made at
 #: schema version 8, and its owner's key.
 ARCHIVE = ROOT / "tests" / "fixtures" / "data-v0008.tar.gz"
+#: A team with a knowledge base of one document and one answer, made at schema version 30;
+#: `account.json` in it has its owner and their key.
+RECENT = ROOT / "tests" / "fixtures" / "data-v0030.tar.gz"
 KEY = "fk_tfehm9kuq674pwq55hh3mx9enyftyxbrsxy6vdwj"
 QUESTION = "When may a vessel leave the outer berth?"
 
@@ -45,3 +53,62 @@ def test_data_of_an_earlier_version_is_used_as_it_is(tmp_path: Path) -> None:
             assert client.ask_desk("harbour-office", QUESTION).outcome == "answered"
     finally:
         service.stop()
+
+
+def unpacked(archive: Path, target: Path) -> Path:
+    with tarfile.open(archive) as file:
+        file.extractall(target, filter="data")
+    return target / "data"
+
+
+def rows_of(database: Path) -> dict[str, list[tuple[object, ...]]]:
+    """Return everything in a database."""
+    with closing(sqlite3.connect(database)) as records:
+        names = records.execute("SELECT name FROM sqlite_master WHERE type = 'table'").fetchall()
+        return {name: records.execute(f'SELECT * FROM "{name}"').fetchall() for (name,) in names}
+
+
+def test_an_upgrade_keeps_what_was_there_and_can_be_undone(tmp_path: Path) -> None:
+    data = unpacked(RECENT, tmp_path)
+    before = rows_of(data / "fontanel.db")
+    account = json.loads((data / "account.json").read_text())
+    service = Service(data).start()
+    try:
+        with Client(service.url, account["key"], account["team"]) as client:
+            assert client.show_answer(account["turn"]).text == account["answer"]
+            again = client.ask("harbour-rules", "What is the wind limit at the outer berth?")
+            assert (again.outcome, again.text) == ("answered", account["answer"])
+        with Client(service.url, team=account["team"]) as owner:
+            owner.sign_in(account["email"], account["password"])
+    finally:
+        service.stop()
+    assert rows_of(data / "fontanel.db")["alembic_version"] != [("0030",)]
+
+    def upgrade(*arguments: str) -> subprocess.CompletedProcess[str]:
+        command = [sys.executable, "-m", "fontanel.cli", "upgrade", *arguments, "--data", str(data)]
+        return subprocess.run(command, capture_output=True, text=True)
+
+    assert "0030" in upgrade("list").stdout
+    undone = upgrade("undo", "--yes")
+    assert undone.returncode == 0, undone.stderr
+    assert rows_of(data / "fontanel.db") == before
+    assert "has no copy" in upgrade("undo", "--yes").stderr
+
+
+def test_undoing_needs_the_service_to_be_stopped(tmp_path: Path) -> None:
+    data = unpacked(RECENT, tmp_path)
+    service = Service(data).start()
+    command = [
+        sys.executable,
+        "-m",
+        "fontanel.cli",
+        "upgrade",
+        "undo",
+        "--yes",
+        "--data",
+        str(data),
+    ]
+    refused = subprocess.run(command, capture_output=True, text=True)
+    service.stop()
+    assert refused.returncode != 0
+    assert "Another process uses" in refused.stderr

@@ -118,6 +118,7 @@ def build_parser() -> Parser:
     answers.add_commands(noun, verb, common)
     people.add_commands(noun, verb, commands, common)
     audit.add_commands(noun("audit", "who did what"), verb, common)
+    backups.add_upgrade_commands(noun("upgrade", "copies from before upgrades"), verb)
     backups.add_commands(commands, noun("backup", "copies of the service's data"), verb, common)
     embedder = noun("embedder", "models that turn text into vectors")
     embedders.add_commands(embedder, verb, common)

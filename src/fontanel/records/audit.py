@@ -205,12 +205,12 @@ def change_of(item: Any, change: Literal["created", "changed", "deleted"]) -> Ch
     fields = _fields(item) if change == "changed" else {}
     if change == "changed" and not fields:
         return None
-    named = None if isinstance(item, _UNNAMED) else getattr(item, "name", None)
+    named = None if isinstance(item, _UNNAMED) else _name_of(item)
     return Change(
         kind=noun,
         id=_id_of(item),
         change=change,
-        name=named if isinstance(named, str) else None,
+        name=named,
         team_id=item.id if isinstance(item, Team) else getattr(item, "team_id", None),
         fields=fields,
     )
@@ -222,6 +222,13 @@ def change_of_statement(
     """Return what is recorded of a statement that changes a table without loading its rows."""
     noun = _NOUNS.get(table)
     return None if noun is None else Change(noun, None, change)
+
+
+def _name_of(item: Any) -> str | None:
+    for column in ("name", "label", "url"):
+        if isinstance(name := getattr(item, column, None), str):
+            return name
+    return None
 
 
 def _id_of(item: Any) -> str:

@@ -5,9 +5,13 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+import structlog
 from sqlalchemy import Engine, create_engine, event
 
 from fontanel.errors import NewerData
+from fontanel.records.copies import copy_before_upgrade
+
+log = structlog.get_logger()
 
 _MIGRATIONS = Path(__file__).parent / "migrations"
 
@@ -43,7 +47,7 @@ def open_engine(path: Path) -> Engine:
         writes = connection.get_execution_options().get("writes", False)
         connection.exec_driver_sql("BEGIN IMMEDIATE" if writes else "BEGIN")
 
-    migrate(engine)
+    migrate(engine, path)
     return engine
 
 
@@ -53,8 +57,8 @@ def newest_schema() -> str:
     return max(path.name for path in versions.glob("v[0-9]*.py"))[1:5]
 
 
-def migrate(engine: Engine) -> None:
-    """Migrate the schema, unless its version is the newest file's.
+def migrate(engine: Engine, path: Path) -> None:
+    """Migrate the schema, unless its version is the newest file's; keep a copy from before.
 
     The check avoids loading Alembic, which takes a third of a second and reads every row.
     """
@@ -75,6 +79,10 @@ def migrate(engine: Engine) -> None:
             f" version knows {newest}). Use that version, or restore a backup from before the"
             " upgrade."
         )
+    if present:
+        log.info("the records are upgraded", schema=present, to=newest)
+        copy = copy_before_upgrade(path, str(present))
+        log.info("the records from before are kept", copy=str(copy))
     from alembic import command
     from alembic.config import Config
 

@@ -198,7 +198,7 @@ function Row({ entry }: { entry: Entry }) {
         <td className={refused ? "text-error" : ""}>
           <button
             type="button"
-            className="cursor-pointer text-left underline-offset-2 hover:underline"
+            className="cursor-pointer text-left underline decoration-dotted underline-offset-4"
             aria-expanded={open}
             onClick={() => setOpen(!open)}
           >

@@ -6,6 +6,8 @@ import { Wide } from "../../components/Wide";
 
 type Backup = Schemas["BackupOut"];
 
+const NUMBERS = new Set(["Size", "New", "Documents"]);
+
 const active = (backup: Backup) => backup.state === "waiting" || backup.state === "running";
 
 /** For operators: the backups of the service. */
@@ -59,7 +61,9 @@ export function BackupsPage() {
             <thead>
               <tr>
                 {["Taken", "Asked by", "Size", "New", "Documents", "Result"].map((name) => (
-                  <th key={name}>{name}</th>
+                  <th key={name} className={NUMBERS.has(name) ? "text-right" : ""}>
+                    {name}
+                  </th>
                 ))}
               </tr>
             </thead>

@@ -11,6 +11,7 @@ from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import moment
 from fontanel.cli.format import size as size_text
+from fontanel.cli.options.asking_first import ask_first
 from fontanel.schemas import BackupOut
 
 if TYPE_CHECKING:
@@ -42,6 +43,44 @@ def add_commands(commands: Any, group: Any, verb: Any, common: argparse.Argument
             help="the folder, or s3://BUCKET/PREFIX (FONTANEL_BACKUP);"
             " FONTANEL_BACKUP_KEY has the key of encrypted ones",
         )
+
+
+def add_upgrade_commands(group: Any, verb: Any) -> None:
+    listed = verb(group, "list", list_upgrades, "list the copies from before upgrades")
+    undo = verb(
+        group, "undo", undo_last_upgrade, "put back the records from before the last upgrade"
+    )
+    for parser in (listed, undo):
+        parser.add_argument("--data", type=Path, required=True, help="the data directory")
+    ask_first(
+        undo,
+        "Put back the records from before the last upgrade? What was done since is put aside.",
+    )
+
+
+def list_upgrades(context: Context, options: argparse.Namespace) -> None:
+    from fontanel.records.copies import copies_before_upgrades
+
+    rows = [
+        (one.schema, moment(one.at), size_text(one.path.stat().st_size))
+        for one in copies_before_upgrades(options.data)
+    ]
+    table = context.table(rows, records="left", upgraded="left", size="right")
+    context.say(table if rows else "No copy from before an upgrade.")
+
+
+def undo_last_upgrade(context: Context, options: argparse.Namespace) -> None:
+    from fontanel.engine.runtime.runtime import locked
+    from fontanel.records.copies import undo_upgrade
+
+    with locked(options.data):
+        copy, aside = undo_upgrade(options.data)
+    context.say(
+        f"Put back the records of version {copy.schema} from {moment(copy.at)}.\n"
+        f"Those from after the upgrade are in {aside}.\n"
+        "Start the version of Fontanel that you used before.",
+        markup=False,
+    )
 
 
 def start_backup(context: Context, options: argparse.Namespace) -> int:

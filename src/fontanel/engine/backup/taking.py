@@ -24,10 +24,9 @@ from fontanel.engine.backup.repository import (
     Manifest,
     Repository,
 )
+from fontanel.records.copies import copy_database
 from fontanel.records.tables import now
 
-#: Pages that are copied between two looks at whether the service stops.
-_PAGES = 2000
 #: What a backup copies at least before it reports again.
 _REPORT_BYTES = 4_000_000
 SCRATCH = "backup.part"
@@ -85,6 +84,11 @@ def take_backup(data: Path, repository: Repository, hooks: Hooks, backup_id: str
         BackupFailed: the place cannot be written.
         OSError: the data directory cannot be read.
     """
+
+    def check() -> None:
+        if hooks.stopping():
+            raise Stopped
+
     scratch = data / SCRATCH
     shutil.rmtree(scratch, ignore_errors=True)
     with ExitStack() as stack:
@@ -94,7 +98,7 @@ def take_backup(data: Path, repository: Repository, hooks: Hooks, backup_id: str
         stack.callback(shutil.rmtree, scratch, ignore_errors=True)
         at = now()
         for name in ("fontanel.db", "vectors"):
-            copy_database(data / name, scratch / name, hooks.stopping)
+            copy_database(data / name, scratch / name, check)
         with closing(sqlite3.connect(scratch / "fontanel.db")) as records:
             return _Taking(data, scratch, repository, hooks).take(records, backup_id, at)
 
@@ -111,29 +115,6 @@ def _kept(store: Store) -> Iterator[None]:
         yield
     finally:
         store.release()
-
-
-def copy_database(source: Path, target: Path, stopping: Callable[[], bool]) -> None:
-    """Copy a SQLite database as it is at one moment, while others write to it.
-
-    Raises:
-        Stopped: the service is stopping.
-    """
-
-    def check(status: int, remaining: int, total: int) -> None:
-        if stopping():
-            raise Stopped
-
-    with (
-        closing(sqlite3.connect(f"file:{source}?mode=ro", uri=True, timeout=30)) as original,
-        closing(sqlite3.connect(target)) as copy,
-    ):
-        original.isolation_level = None
-        original.execute("BEGIN")
-        # The transaction sees the moment of its first query, to its end.
-        original.execute("SELECT count(*) FROM sqlite_master").fetchone()
-        original.backup(copy, pages=_PAGES, progress=check, sleep=0)
-        copy.execute("PRAGMA journal_mode=DELETE")
 
 
 class _Taking:

@@ -5,9 +5,9 @@ from __future__ import annotations
 import fcntl
 import os
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from functools import partial
 from pathlib import Path
 from typing import ParamSpec, TextIO
@@ -398,6 +398,17 @@ def _logged(function: Callable[[], None]) -> None:
         function()
     except Exception:
         log.exception("background change failed")
+
+
+@contextmanager
+def locked(data: Path) -> Iterator[None]:
+    """Use a data directory exclusively, without a runtime.
+
+    Raises:
+        DataInUse: another process uses it.
+    """
+    with _lock(data):
+        yield
 
 
 def _lock(data: Path) -> TextIO:

@@ -1,0 +1,96 @@
+"""The audit log and backups on the command line."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.cli.conftest import Run
+from tests.conftest import EMBEDDER, EVIDENCE, STORM, Service, TeamSetup
+
+KEY = "slack water"
+
+
+@pytest.fixture(scope="module")
+def service(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Service]:
+    folder = tmp_path_factory.mktemp("operating")
+    environment = {"FONTANEL_BACKUP": str(folder / "backups"), "FONTANEL_BACKUP_KEY": KEY}
+    started = Service(folder / "data", environment).start()
+    yield started
+    started.stop()
+
+
+@pytest.fixture
+def operate(run: Run, service: Service) -> Callable[..., subprocess.CompletedProcess[str]]:
+    """Run a command as the operator."""
+
+    def call(*arguments: object) -> subprocess.CompletedProcess[str]:
+        as_operator = ("--email", "operator@localhost")
+        environment = {"FONTANEL_KEY": "", "FONTANEL_PASSWORD": service.password}
+        return run(*arguments, *as_operator, **environment)
+
+    return call
+
+
+def test_the_log_is_listed_exported_and_verified(
+    run: Run, operate: Run, team: TeamSetup, tmp_path: Path
+) -> None:
+    run("kb", "create", "Port rules")
+    run("member", "change", team.email, "--role", "reader")
+    listed = run("audit", "list", "--action", "kb.").stdout
+    assert "key tests" in listed
+    assert "knowledge base created" in listed
+    assert "No entry." in run("audit", "list", "--actor", "nobody at all").stdout
+    assert json.loads(run("audit", "list", "--limit", 1, "--json").stdout)[0]["hash"]
+
+    lines = run("audit", "export").stdout
+    path = tmp_path / "audit.jsonl"
+    path.write_text(lines)
+    checked = run("audit", "verify", path)
+    assert (checked.returncode, "the chain is whole" in checked.stdout) == (0, True)
+    path.write_text(lines.replace('"kb.create"', '"kb.change"'))
+    checked = run("audit", "verify", path)
+    assert checked.returncode == 1
+    assert "it was changed" in checked.stdout
+    path.write_text("not JSON")
+    assert "is not JSON" in run("audit", "verify", path).stderr
+    assert run("audit", "export", "--csv").stdout.startswith("log,number,at,")
+    assert "whole" in run("audit", "verify").stdout
+
+    everything = operate("audit", "list", "--all", "--log", "service", "--action", "session.")
+    assert "session.sign-in" in everything.stdout
+    assert "whole" in operate("audit", "verify", "--all").stdout
+
+
+def test_a_backup_is_taken_listed_verified_and_restored(
+    run: Run, operate: Run, team: TeamSetup, service: Service, tmp_path: Path
+) -> None:
+    team.client.create_kb("Harbour rules")
+    team.client.add_document("harbour-rules", STORM, "storm-plan.md", wait=True)
+    taken = operate("backup", "start", "--wait")
+    assert taken.returncode == 0, taken.stderr
+    assert "opened, and asked about storm-plan.md" in taken.stdout
+    assert "done" in operate("backup", "list").stdout
+    place = service.environment["FONTANEL_BACKUP"]
+    key = {"FONTANEL_BACKUP_KEY": KEY}
+    assert team.slug in run("backup", "contents", "--from", place, **key).stdout
+    models = {"FONTANEL_EMBEDDER": str(EMBEDDER), "FONTANEL_EVIDENCE": str(EVIDENCE)}
+    verified = run("backup", "verify", "--from", place, **key, **models)
+    assert "all contents read" in verified.stdout, verified.stderr
+    restored = run("restore", "copy", "--from", place, "--only-team", team.slug, **key)
+    assert restored.returncode == 0, restored.stderr
+    assert (tmp_path / "copy" / "fontanel.db").is_file()
+    for options, message in (
+        (("copy", "--from", place), "is not empty"),
+        (("other", "--from", place, "--backup", "2026"), "no backup '2026'"),
+        (("other", "--from", str(tmp_path)), "no backups in this place"),
+        (("other",), "No place for backups is set"),
+    ):
+        refused = run("restore", *options, **key)
+        assert refused.returncode != 0
+        assert message in refused.stderr
+        assert "Traceback" not in refused.stderr
