@@ -67,7 +67,11 @@ var/matrix/ready: requirements-matrix.lock
 	var/matrix/bin/python -m pip install --quiet --require-hashes -r requirements-matrix.lock
 	@touch $@
 
-programs: var/matrix/ready
+tests/provider/node_modules/.package-lock.json: tests/provider/package-lock.json
+	cd tests/provider && npm install --no-save --no-audit --no-fund --loglevel=error
+	@touch $@
+
+programs: var/matrix/ready tests/provider/node_modules/.package-lock.json
 	@bash tools/programs.sh
 
 test: setup .venv/dev programs

@@ -97,6 +97,7 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
         "source": source.id,
         "sync": sync,
         "receiver": receiver.id,
+        "backup": "20260302T023000Z-4f1c9a",
         "team": team.slug,
         "kb": kb.slug,
         "document": added.document.id,

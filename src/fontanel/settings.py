@@ -129,6 +129,41 @@ class Settings(BaseSettings):
             " `tcp://logs.skerrow.example:601`, `tls://...` or `udp://...`. Default: nowhere."
         ),
     )
+    oidc_issuer: str = Field(
+        "",
+        description=(
+            "Address of the OpenID Connect provider that people sign in with. Default: none."
+        ),
+    )
+    oidc_client_id: str = Field("", description="This service's client id at the provider.")
+    oidc_client_secret: SecretStr = Field(
+        SecretStr(""), description="Its secret; empty for a public client."
+    )
+    oidc_name: str = Field(
+        "single sign-on", description="What the sign-in page calls the provider."
+    )
+    oidc_scopes: str = Field(
+        "openid email profile groups", description="Scopes that the provider is asked for."
+    )
+    oidc_groups_claim: str = Field("groups", description="The claim with a person's groups.")
+    oidc_rules: dict[str, list[str]] = Field(
+        {},
+        description=(
+            "What people of the provider's groups get, as JSON, for instance"
+            ' `{"harbour-editors": ["marine-operations:editor"], "it": ["operator"]}`.'
+        ),
+    )
+    oidc_create: bool = Field(
+        default=True,
+        description="Create accounts of people whose groups or invitations give them access.",
+    )
+    passwords: Literal["everybody", "operators"] = Field(
+        "everybody",
+        description=(
+            "Who may sign in with a password: `operators` are those who are not known by the"
+            " provider, for emergencies."
+        ),
+    )
     read_only: bool = Field(
         default=False,
         description=(

@@ -1,4 +1,4 @@
-"""The audit log and backups on the command line."""
+"""The audit log, backups and receipts on the command line."""
 
 from __future__ import annotations
 
@@ -13,6 +13,7 @@ from tests.cli.conftest import Run
 from tests.conftest import EMBEDDER, EVIDENCE, STORM, Service, TeamSetup
 
 KEY = "slack water"
+QUESTION = "What is the wind limit at the outer berth?"
 
 
 @pytest.fixture(scope="module")
@@ -94,3 +95,27 @@ def test_a_backup_is_taken_listed_verified_and_restored(
         assert refused.returncode != 0
         assert message in refused.stderr
         assert "Traceback" not in refused.stderr
+
+
+def test_a_receipt_is_exported_and_verified(
+    run: Run, team: TeamSetup, storm: str, tmp_path: Path
+) -> None:
+    answer = team.client.ask(storm, QUESTION)
+    (tmp_path / "receipt.json").write_text(run("receipt", "export", answer.turn_id).stdout)
+    (tmp_path / "key.json").write_text(run("receipt", "key").stdout)
+    (tmp_path / "storm.md").write_bytes(STORM)
+    (tmp_path / "other.md").write_bytes(STORM + b" ")
+    verified = run("receipt", "verify", "receipt.json", "--key", "key.json")
+    assert verified.returncode == 0, verified.stderr
+    assert "this service issued the receipt" in verified.stdout
+    assert QUESTION in verified.stdout
+    assert "Compare that with the 'kid'" in run("receipt", "verify", "receipt.json").stdout
+    cited = run("receipt", "verify", "receipt.json", "--document", "storm.md")
+    assert "is the very file that citation 1" in cited.stdout
+    missing = run("receipt", "verify", "receipt.json", "--document", "other.md")
+    assert missing.returncode == 1
+    assert "None of the citations" in missing.stdout
+    (tmp_path / "wrong.json").write_text("{}")
+    refused = run("receipt", "verify", "wrong.json")
+    assert refused.returncode != 0
+    assert "not a receipt" in refused.stderr

@@ -19,6 +19,7 @@ from fontanel.cli.commands import (
     kbs,
     local,
     people,
+    receipts,
     sources,
     tools,
     written,
@@ -116,6 +117,7 @@ def build_parser() -> Parser:
     gaps.add_feedback_commands(noun("feedback", "what chat users said of answers"), verb, common)
     trials.add_commands(noun("trial", "trials of question sets"), verb, common)
     answers.add_commands(noun, verb, common)
+    receipts.add_commands(noun("receipt", "signed records of answers"), verb, common)
     people.add_commands(noun, verb, commands, common)
     audit.add_commands(noun("audit", "who did what"), verb, common)
     backups.add_upgrade_commands(noun("upgrade", "copies from before upgrades"), verb)

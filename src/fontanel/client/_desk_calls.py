@@ -128,6 +128,12 @@ class DeskCalls:
     def show_answer(self, answer: str) -> Call[s.RecordOut]:
         return Call("GET", f"{self._team()}/answers/{quoted(answer)}", s.RecordOut)
 
+    def answer_receipt(self, answer: str) -> Call[s.ReceiptOut]:
+        return Call("GET", f"{self._team()}/answers/{quoted(answer)}/receipt", s.ReceiptOut)
+
+    def receipt_key(self) -> Call[dict[str, str]]:
+        return Call("GET", "/receipt-key", dict[str, str])
+
     def ask_again(self, answer: str) -> Call[s.AgainOut]:
         return Call("POST", f"{self._team()}/answers/{quoted(answer)}/again", s.AgainOut)
 

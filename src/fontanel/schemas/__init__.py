@@ -218,6 +218,7 @@ from fontanel.schemas.teams import (
     TeamChange,
     TeamIn,
     TeamOut,
+    WaysToSignIn,
 )
 from fontanel.schemas.transcribers import (
     TranscriberChange,
@@ -260,6 +261,7 @@ from fontanel.schemas.turns import (
     FeedbackIn,
     FeedbackReason,
     PromptMessage,
+    ReceiptOut,
     RecordOut,
     StepOut,
 )
@@ -465,6 +467,7 @@ __all__ = [
     "PushOut",
     "PushedIn",
     "PushedOut",
+    "ReceiptOut",
     "ReceiverCreated",
     "ReceiverIn",
     "ReceiverOut",
@@ -542,6 +545,7 @@ __all__ = [
     "VersionFigures",
     "ViewingOut",
     "VisitorKey",
+    "WaysToSignIn",
     "WrittenChange",
     "WrittenIn",
     "WrittenOut",

@@ -177,6 +177,14 @@ class InvitationAccept(Model):
     password: Password | None = None
 
 
+class WaysToSignIn(Model):
+    """How people sign in."""
+
+    provider: str | None
+    """The name of the provider of single sign-on; None without one."""
+    passwords: Literal["everybody", "operators"]
+
+
 class MemberChange(Model):
     role: RoleName
 

@@ -77,6 +77,14 @@ class ChangedCitation(Model):
     state: Literal["changed", "gone"]
 
 
+class ReceiptOut(Model):
+    """A receipt of an answer: a flattened JSON Web Signature (RFC 7515), with Ed25519."""
+
+    payload: str
+    protected: str
+    signature: str
+
+
 class RecordOut(TurnOut):
     """Everything about how an answer was made."""
 

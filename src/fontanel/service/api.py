@@ -31,7 +31,7 @@ from fontanel.service.routes.kbs import (
     written,
 )
 from fontanel.service.routes.operating import audit, backups
-from fontanel.service.routes.people import invitations, sessions, teams
+from fontanel.service.routes.people import invitations, sessions, single_sign_on, teams
 from fontanel.service.routes.quality import (
     changed,
     coverage,
@@ -45,6 +45,7 @@ from fontanel.service.routes.sources import notices, sources, syncs
 
 _ROUTERS = (
     sessions.router,
+    single_sign_on.router,
     teams.router,
     invitations.router,
     kbs.router,
@@ -67,6 +68,7 @@ _ROUTERS = (
     chat.router,
     followed.router,
     answers.router,
+    answers.keys,
     gaps.router,
     changed.router,
     proposals.router,

@@ -22,6 +22,8 @@ _EXPORT_ENDS = tuple(f"/{name}" for name in sorted(_EXPORTS))
 #: Where the rule below would give a name that nobody would look for.
 _NAMES = {
     "POST /api/v1/session": "session.sign-in",
+    "GET /api/v1/session/provider/return": "session.sign-in",
+    "POST /api/v1/session/provider/logout": "session.end",
     "DELETE /api/v1/session": "session.sign-out",
     "DELETE /api/v1/session/sign-ins": "session.sign-out-elsewhere",
     "PUT /api/v1/session/password": "password.change",

@@ -32,7 +32,7 @@ _OPEN_BYTES = 64_000
 #: Where callers are authenticated before a body is read.
 _GUARDED = ("/api/", "/mcp/")
 _OPEN = re.compile(
-    r"/api/v1/(?:session|invitations/(?:open|accept)|passwords|signals/[^/]+|channels/[^/]+/messages)"
+    r"/api/v1/(?:session(?:/provider/logout)?|invitations/(?:open|accept)|passwords|signals/[^/]+|channels/[^/]+/messages)"
 )
 _LARGER_JSON = (
     (re.compile(r"/api/v1/teams/[^/]+/kbs/[^/]+/sources/[^/]+/documents"), 16 * _MB),

@@ -24,6 +24,10 @@ OPEN = {
     ("get", "/health/ready"),
     ("get", "/metrics"),
     ("post", "/api/v1/session"),
+    ("get", "/api/v1/receipt-key"),
+    ("get", "/api/v1/session/provider"),
+    ("get", "/api/v1/session/provider/start"),
+    ("get", "/api/v1/session/provider/return"),
 }
 #: Routes that a secret in a link opens.
 LINKED = {
@@ -49,6 +53,7 @@ OWN = {
 SIGNED = {
     ("post", "/api/v1/signals/{source}"),
     ("post", "/api/v1/channels/{channel}/messages"),
+    ("post", "/api/v1/session/provider/logout"),
 }
 SECRET = "duty harbour master"
 

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { Missing } from "../../App";
-import { type Schemas, send } from "../../api/client";
+import { keep, type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { AnswerView } from "../../components/AnswerView";
 import { Ago, Failure, percent, place } from "../../components/text";
@@ -65,6 +65,7 @@ export function AnswerPage() {
         </p>
       ))}
       <Again api={team.api} id={record.id} />
+      {record.state === "done" && <Receipt api={team.api} id={record.id} />}
       {team.mayEdit && (
         <AddToSet
           questions={{ answers: [record.id] }}
@@ -79,6 +80,26 @@ export function AnswerPage() {
       <Passages record={record} team={team.slug} />
       <Sent record={record} />
     </>
+  );
+}
+
+/** The answer as a signed document, which can be verified without the service. */
+function Receipt({ api, id }: { api: string; id: string }) {
+  const [error, setError] = useState<string | null>(null);
+  const save = () =>
+    keep(`${api}/answers/${id}/receipt`, `receipt-${id}.json`).catch((problem: Error) =>
+      setError(problem.message),
+    );
+  return (
+    <p className="mt-4 flex flex-wrap items-center gap-3">
+      <button type="button" className="btn btn-sm" onClick={() => void save()}>
+        Download receipt
+      </button>
+      <span className="soft text-[14px]">
+        A signed record of the question, the answer, and the exact texts it rests on.
+      </span>
+      <Failure message={error} />
+    </p>
   );
 }
 

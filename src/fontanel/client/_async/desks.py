@@ -266,6 +266,14 @@ class AsyncDeskClient(AsyncBaseClient):
         """Return how an answer was made, by the id of its turn."""
         return await self._send(self._calls.show_answer(answer))
 
+    async def answer_receipt(self, answer: str) -> s.ReceiptOut:
+        """Return an answer as a signed document, by the id of its turn."""
+        return await self._send(self._calls.answer_receipt(answer))
+
+    async def receipt_key(self) -> dict[str, str]:
+        """Return the public key that receipts are verified with, as a JSON Web Key."""
+        return await self._send(self._calls.receipt_key())
+
     async def ask_again(self, answer: str) -> s.AgainOut:
         """Ask the same question again, for comparison with its first answer."""
         return await self._send(self._calls.ask_again(answer))

@@ -49,7 +49,7 @@ class SyslogServer:
         address: `udp://host:port`, `tcp://host:port` or `tls://host:port`.
 
     Raises:
-        Refused: it is no such address.
+        Refused: the address cannot be used.
     """
 
     def __init__(self, address: str) -> None:

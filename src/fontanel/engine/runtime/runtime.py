@@ -46,6 +46,8 @@ from fontanel.engine.pictures.viewing import Viewing
 from fontanel.engine.runtime.housekeeping import Housekeeping
 from fontanel.engine.runtime.threads import WorkerThreads
 from fontanel.engine.runtime.watchers import Watchers
+from fontanel.engine.sign_on.people import parse_rules
+from fontanel.engine.sign_on.provider import Provider
 from fontanel.engine.sync.runner import SyncRunner
 from fontanel.engine.sync.schedule import Schedule
 from fontanel.engine.transcription.transcribing import Transcribing
@@ -99,6 +101,8 @@ class Runtime:
         self._message_threads = WorkerThreads(self._stopping)
         self._background = ThreadPoolExecutor(1, thread_name_prefix="background")
         self.watchers = Watchers()
+        self.sign_on_rules = parse_rules(settings.oidc_rules)
+        self.provider = Provider(settings) if settings.oidc_issuer else None
         self.audit_notes = AuditNotes(self.records, self.run_later)
         self.records.on_entry = emit_entry
         self._caller = Caller(self._stopping)

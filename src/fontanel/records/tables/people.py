@@ -29,6 +29,9 @@ class Person(Base):
     name: Mapped[str]
     password_hash: Mapped[str]
     operator: Mapped[bool] = mapped_column(default=False)
+    #: Who they are at a provider of single sign-on: its address and their name there.
+    subject: Mapped[str | None] = mapped_column(unique=True)
+    operator_by_rule: Mapped[bool] = mapped_column(default=False, server_default="0")
     created_at: Mapped[datetime] = mapped_column(default=now)
 
 
@@ -45,6 +48,8 @@ class SignIn(Base):
     person_id: Mapped[str] = mapped_column(ForeignKey("people.id", ondelete="CASCADE"), index=True)
     address: Mapped[str] = mapped_column(default="", server_default="")
     agent: Mapped[str] = mapped_column(default="", server_default="")
+    #: The session at the provider that it was opened with.
+    provider_session: Mapped[str | None] = mapped_column(index=True)
     created_at: Mapped[datetime] = mapped_column(default=now)
     expires_at: Mapped[datetime]
 
@@ -91,6 +96,8 @@ class Member(Base):
     team_id: Mapped[str] = of_team()
     person_id: Mapped[str] = mapped_column(ForeignKey("people.id", ondelete="CASCADE"), index=True)
     role: Mapped[Role] = mapped_column(Word(Role))
+    #: Given by a rule for a group of the provider, and taken when that no longer applies.
+    by_rule: Mapped[bool] = mapped_column(default=False, server_default="0")
     notices_seen_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = mapped_column(default=now)
     person: Mapped[Person] = relationship(lazy="joined")

@@ -23,9 +23,17 @@ def address_of(request: Request) -> str:
 
 
 def open_session(
-    runtime: Runtime, request: Request, response: Response, person: Person
+    runtime: Runtime,
+    request: Request,
+    response: Response,
+    person: Person,
+    provider_session: str | None = None,
 ) -> SessionOut:
-    """Sign a person in: note it, and set the session cookie."""
+    """Sign a person in: note it, and set the session cookie.
+
+    Args:
+        provider_session: The session at the provider, which ends this one when it ends.
+    """
     secret = new_secret("fs")
     hours = runtime.settings.sign_in_hours
     note_person(person.id, person.name)
@@ -36,6 +44,7 @@ def open_session(
                 id=new_id("sess"),
                 person_id=person.id,
                 address=address_of(request),
+                provider_session=provider_session,
                 agent=request.headers.get("user-agent", "")[:200],
                 expires_at=now() + timedelta(hours=hours),
             )

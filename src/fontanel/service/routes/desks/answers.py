@@ -14,6 +14,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.engine.answering.asking import Asked, Recorded
+from fontanel.engine.answering.receipts import ReceiptKey, receipt_of
 from fontanel.engine.answering.targets import Target, desk_target, kb_target, published_version
 from fontanel.errors import NotFound
 from fontanel.records.tables import Conversation, Desk, Document, DocumentState, Kb, Role, Turn
@@ -22,13 +23,14 @@ from fontanel.schemas import (
     AnswerOut,
     ChangedCitation,
     PromptMessage,
+    ReceiptOut,
     RecordOut,
     StepOut,
     TurnOut,
 )
 from fontanel.schemas.base import Moment
 from fontanel.service.audited import note_read
-from fontanel.service.auth.access import Access, Editor, Reader
+from fontanel.service.auth.access import Access, Editor, Reader, RuntimeDep
 from fontanel.service.desk_settings import reachable_kb_ids
 from fontanel.service.out.differences import lines_between
 from fontanel.service.out.exported import Selection, exported_lines
@@ -37,6 +39,7 @@ from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
 
 router = api_router("/teams/{team}/answers", "answers")
+keys = api_router(tag="answers")
 
 
 def _turn(access: Access, ref: str) -> Turn:
@@ -123,6 +126,23 @@ def show_answer(answer: str, access: Reader) -> RecordOut:
         cost=turn.cost,
         changed_since=changed_since(access.session, turn),
     )
+
+
+@router.get("/{answer}/receipt", summary="Export an answer as a signed document")
+def answer_receipt(answer: str, access: Reader) -> ReceiptOut:
+    """A JWS with the question, the answer, its quotes, and the hashes of what they are from."""
+    turn = _turn(access, answer)
+    if turn.asker != access.caller.id:
+        note_read(access.runtime)
+    runtime = access.runtime
+    payload = receipt_of(access.session, turn, runtime.settings.origin)
+    return ReceiptOut(**ReceiptKey(runtime.vault).sign(payload))
+
+
+@keys.get("/receipt-key", summary="Show the public key of receipts")
+async def receipt_key(runtime: RuntimeDep) -> dict[str, str]:
+    """For anybody: a JSON Web Key (RFC 7517), to verify receipts with."""
+    return {name: str(value) for name, value in ReceiptKey(runtime.vault).public.items()}
 
 
 @router.post("/{answer}/again", summary="Ask the same question again")

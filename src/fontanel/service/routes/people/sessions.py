@@ -48,6 +48,12 @@ def sign_in(
     ):
         raise ApiError("wrong-password", "The e-mail or the password is wrong.")
     limits.succeeded(body.email, address)
+    if runtime.settings.passwords == "operators" and (not person.operator or person.subject):
+        raise ApiError(
+            "not-allowed",
+            "Passwords are switched off.",
+            advice=f"Sign in with {runtime.settings.oidc_name}.",
+        )
     return open_session(runtime, request, response, person)
 
 

@@ -1,0 +1,1 @@
+"""Single sign-on: people sign in with an OpenID Connect provider."""
