@@ -3155,6 +3155,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/doctor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Examine the service
+         * @description What is wrong, and what to do: disk, database, files, models, sources, backups and more.
+         */
+        get: operations["examine_service_api_v1_doctor_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/doctor/bundle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Collect what helps to find a fault
+         * @description Findings, settings without secrets, versions, and numbers of rows; no contents.
+         */
+        get: operations["support_bundle_api_v1_doctor_bundle_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/models": {
         parameters: {
             query?: never;
@@ -6455,6 +6495,26 @@ export interface components {
             created_at: string;
         };
         /**
+         * FindingOut
+         * @description One result of an examination.
+         */
+        FindingOut: {
+            /** Check */
+            check: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "ok" | "warning" | "problem";
+            /** Text */
+            text: string;
+            /**
+             * Advice
+             * @description What to do; empty when all is well.
+             */
+            advice: string;
+        };
+        /**
          * FlagOut
          * @description A source of an approved answer whose text has changed.
          *
@@ -9707,6 +9767,29 @@ export interface components {
             /** Details */
             details: {
                 [key: string]: unknown;
+            };
+        };
+        /**
+         * SupportBundle
+         * @description What helps to find a fault, without secrets and contents.
+         */
+        SupportBundle: {
+            /** Findings */
+            findings: components["schemas"]["FindingOut"][];
+            /** Settings */
+            settings: {
+                [key: string]: unknown;
+            };
+            /** Versions */
+            versions: {
+                [key: string]: unknown;
+            };
+            /**
+             * Rows
+             * @description The number of rows of each table.
+             */
+            rows: {
+                [key: string]: number;
             };
         };
         /**
@@ -23757,6 +23840,126 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BackupOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    examine_service_api_v1_doctor_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingOut"][];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    support_bundle_api_v1_doctor_bundle_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SupportBundle"];
                 };
             };
             /** @description Not signed in */

@@ -14,6 +14,7 @@ from fontanel.cli.commands import (
     backups,
     channels,
     desks,
+    doctor,
     documents,
     editions,
     kbs,
@@ -117,6 +118,7 @@ def build_parser() -> Parser:
     gaps.add_feedback_commands(noun("feedback", "what chat users said of answers"), verb, common)
     trials.add_commands(noun("trial", "trials of question sets"), verb, common)
     answers.add_commands(noun, verb, common)
+    doctor.add_commands(commands, verb, common)
     receipts.add_commands(noun("receipt", "signed records of answers"), verb, common)
     people.add_commands(noun, verb, commands, common)
     audit.add_commands(noun("audit", "who did what"), verb, common)

@@ -1,4 +1,4 @@
-"""Calls about the audit log and backups."""
+"""Calls about running the service: the audit log, backups, examinations."""
 
 from __future__ import annotations
 
@@ -60,6 +60,12 @@ class AuditCalls:
         query |= {"cursor": cursor} if cursor else {}
         path = self.audit_path(everywhere=everywhere)
         return Call("GET", path, s.Page[s.AuditEntryOut], params=query)
+
+    def examine(self) -> Call[list[s.FindingOut]]:
+        return Call("GET", "/doctor", list[s.FindingOut])
+
+    def support_bundle(self) -> Call[s.SupportBundle]:
+        return Call("GET", "/doctor/bundle", s.SupportBundle)
 
     def list_backups(self) -> Call[s.BackupsOut]:
         return Call("GET", "/backups", s.BackupsOut)

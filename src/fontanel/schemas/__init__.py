@@ -42,7 +42,7 @@ from fontanel.schemas.approved import (
     ImportProblem,
 )
 from fontanel.schemas.audit import AuditChangeOut, AuditCheckOut, AuditEntryOut, AuditOutcome
-from fontanel.schemas.backups import BackupOut, BackupsOut
+from fontanel.schemas.backups import BackupOut, BackupsOut, FindingOut, SupportBundle
 from fontanel.schemas.base import LocatorOut, Model, Page, Problem
 from fontanel.schemas.channels import (
     ChannelChange,
@@ -383,6 +383,7 @@ __all__ = [
     "FeedbackItem",
     "FeedbackOut",
     "FeedbackReason",
+    "FindingOut",
     "FinishEvent",
     "FlagOut",
     "FlagStateName",
@@ -514,6 +515,7 @@ __all__ = [
     "StatementOut",
     "StepOut",
     "SuggestionName",
+    "SupportBundle",
     "SyncItemOut",
     "SyncOut",
     "TagRule",

@@ -1,9 +1,9 @@
-"""Backups of the service."""
+"""Backups and examinations of the service."""
 
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Literal
+from typing import Any, Literal
 
 from pydantic import Field
 
@@ -38,3 +38,21 @@ class BackupsOut(Model):
     days: int = Field(description="How long a backup is kept.")
     next_at: datetime | None = Field(description="When the next one is due.")
     items: list[BackupOut]
+
+
+class FindingOut(Model):
+    """One result of an examination."""
+
+    check: str
+    state: Literal["ok", "warning", "problem"]
+    text: str
+    advice: str = Field(description="What to do; empty when all is well.")
+
+
+class SupportBundle(Model):
+    """What helps to find a fault, without secrets and contents."""
+
+    findings: list[FindingOut]
+    settings: dict[str, Any]
+    versions: dict[str, Any]
+    rows: dict[str, int] = Field(description="The number of rows of each table.")

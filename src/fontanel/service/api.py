@@ -30,7 +30,7 @@ from fontanel.service.routes.kbs import (
     watching,
     written,
 )
-from fontanel.service.routes.operating import audit, backups
+from fontanel.service.routes.operating import audit, backups, doctor
 from fontanel.service.routes.people import invitations, sessions, single_sign_on, teams
 from fontanel.service.routes.quality import (
     changed,
@@ -80,6 +80,7 @@ _ROUTERS = (
     audit.router,
     audit.all_logs,
     backups.router,
+    doctor.router,
     models.router,
     embedders.router,
     transcribers.router,

@@ -1,4 +1,4 @@
-"""The audit log, and backups."""
+"""Running the service: the audit log, backups, examinations."""
 
 from __future__ import annotations
 
@@ -52,6 +52,14 @@ class AsyncAuditClient(AsyncBaseClient):
         async with self._streamed(request) as response:
             async for line in response.aiter_lines():
                 yield line
+
+    async def examine(self) -> list[s.FindingOut]:
+        """Return what is wrong with the service, and what to do. For operators."""
+        return await self._send(self._calls.examine())
+
+    async def support_bundle(self) -> s.SupportBundle:
+        """Return what helps to find a fault, without secrets and contents. For operators."""
+        return await self._send(self._calls.support_bundle())
 
     async def list_backups(self) -> s.BackupsOut:
         """List the backups, the newest first. For operators, like all about backups."""

@@ -1,4 +1,4 @@
-"""The audit log, and backups.
+"""Running the service: the audit log, backups, examinations.
 
 Made from its asynchronous twin by `make client`; do not edit.
 """
@@ -54,6 +54,14 @@ class AuditClient(BaseClient):
         request = self._http.build_request("GET", f"{path}/export", params=params)
         with self._streamed(request) as response:
             yield from response.iter_lines()
+
+    def examine(self) -> list[s.FindingOut]:
+        """Return what is wrong with the service, and what to do. For operators."""
+        return self._send(self._calls.examine())
+
+    def support_bundle(self) -> s.SupportBundle:
+        """Return what helps to find a fault, without secrets and contents. For operators."""
+        return self._send(self._calls.support_bundle())
 
     def list_backups(self) -> s.BackupsOut:
         """List the backups, the newest first. For operators, like all about backups."""
