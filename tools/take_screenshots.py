@@ -177,7 +177,7 @@ def audit(page: Page) -> None:
     page.goto(f"{TEAM}/audit")
     page.get_by_role("button", name="Verify the log").click()
     page.get_by_text("the chain is whole").wait_for()
-    page.get_by_role("button", name="knowledge base created").first.click()
+    page.get_by_label("Entries").get_by_role("button").nth(1).click()
 
 
 def approved(browser: Browser, url: str, notes: dict[str, Any]) -> None:
