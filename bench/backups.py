@@ -171,6 +171,9 @@ def measure(service: Service, folder: Path, options: argparse.Namespace) -> None
         *_, second = operator.wait_for_backup(operator.start_backup().id)
         again = time.monotonic()
         load.stop()
+        # What is compared must not change after the last backup.
+        until(lambda: team.client.show_kb(kb).pending == 0, seconds=3600)
+        time.sleep(5)
         *_, idle = operator.wait_for_backup(operator.start_backup().id)
     before = [seconds for at, seconds in load.times if at + seconds < began]
     during = [seconds for at, seconds in load.times if began <= at + seconds and at < ended]

@@ -173,6 +173,8 @@ class Fuzz:
                 for name in ("name", "tags", "columns")
                 if draw.random() < 0.3
             }
+        elif "application/x-www-form-urlencoded" in content:
+            request["data"] = {"logout_token": _part(draw)}
         elif content:
             # What fits the description, or an example of it with something odd in it.
             example_of = example(OPENAPI, content["application/json"]["schema"])

@@ -74,6 +74,9 @@ def request_for(
     out: dict[str, Any] = {"method": method.upper(), "url": path}
     if "multipart/form-data" in content:
         out["files"] = {"file": ("intruder.md", b"# Intruder")}
+    elif "application/x-www-form-urlencoded" in content:
+        schema = content["application/x-www-form-urlencoded"]["schema"]
+        out["data"] = example(OPENAPI, schema)
     elif content:
         out["json"] = example(OPENAPI, content["application/json"]["schema"])
     return out
