@@ -29,8 +29,9 @@ OPEN = {
     ("get", "/api/v1/session/provider/start"),
     ("get", "/api/v1/session/provider/return"),
 }
-#: Routes that a secret in a link opens.
+#: Routes that a secret in a link opens, or a token of the provider of single sign-on.
 LINKED = {
+    ("post", "/api/v1/session/provider/logout"),
     ("post", "/api/v1/invitations/open"),
     ("post", "/api/v1/invitations/accept"),
     ("post", "/api/v1/passwords"),
@@ -53,7 +54,6 @@ OWN = {
 SIGNED = {
     ("post", "/api/v1/signals/{source}"),
     ("post", "/api/v1/channels/{channel}/messages"),
-    ("post", "/api/v1/session/provider/logout"),
 }
 SECRET = "duty harbour master"
 
