@@ -30,13 +30,20 @@ from fontanel.records.unit_of_work import Records
 from fontanel.records.vault import Vault
 from fontanel.records.vector_cache import VectorCache
 
+#: How the names of the temporary directories begin.
+CHECKED = "backup-check-"
 _DATABASES = ("fontanel.db", "vectors")
 #: Words of a passage that are asked for.
 _WORDS = 12
 
 
 def check_backup(
-    repository: Repository, manifest: Manifest, local_models: LocalModels, *, full: bool = False
+    repository: Repository,
+    manifest: Manifest,
+    local_models: LocalModels,
+    scratch: Path | None = None,
+    *,
+    full: bool = False,
 ) -> str:
     """Check a backup; return what was done, for people.
 
@@ -44,6 +51,7 @@ def check_backup(
         repository: Where it is.
         manifest: The backup.
         local_models: The embedder and the evidence model to ask with.
+        scratch: Where the temporary directory is made; None for the system's place for these.
         full: Whether all contents are read and compared with their hashes, not only listed.
 
     Raises:
@@ -56,7 +64,7 @@ def check_backup(
             for piece in file.pieces:
                 repository.content(piece)
     files = {file.path: file for file in manifest.files}
-    with tempfile.TemporaryDirectory(prefix="fontanel-check-") as folder:
+    with tempfile.TemporaryDirectory(prefix=CHECKED, dir=scratch) as folder:
         data = Path(folder)
         for name in _DATABASES:
             repository.write_file(files[name], data / name)

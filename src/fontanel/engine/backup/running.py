@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import secrets
+import shutil
 import time
 from collections.abc import Callable
 from datetime import timedelta
@@ -11,7 +12,7 @@ import structlog
 from sqlalchemy import select, update
 
 from fontanel.engine.answering.local_models import LocalModels
-from fontanel.engine.backup.checking import check_backup
+from fontanel.engine.backup.checking import CHECKED, check_backup
 from fontanel.engine.backup.places import BackupFailed, open_place
 from fontanel.engine.backup.repository import Manifest, Repository
 from fontanel.engine.backup.taking import (
@@ -68,6 +69,8 @@ class Backups:
 
     def recover(self) -> int:
         """End the backups that an earlier run of the service left; return how many."""
+        for left in self._settings.data.glob(f"{CHECKED}*"):
+            shutil.rmtree(left, ignore_errors=True)
         with self._records.writing() as session:
             running = session.scalars(
                 select(Backup).where(Backup.state == BackupState.RUNNING)
@@ -130,7 +133,7 @@ class Backups:
         try:
             repository = open_repository(self._settings, create=True)
             manifest = self._take(backup_id, repository)
-            checked = check_backup(repository, manifest, self._local_models)
+            checked = check_backup(repository, manifest, self._local_models, self._settings.data)
         except Stopped:
             return
         except (BackupFailed, Refused, OSError) as error:
