@@ -148,8 +148,8 @@ class Acting:
     about: str = ""
     team_id: str | None = None
     request_id: str | None = None
-    noted: set[str] = field(default_factory=set)
-    """Marks that one part of a request leaves for another."""
+    stranger: bool = False
+    """Whether the caller is no member of the team that they named."""
 
     @property
     def who(self) -> dict[str, Any]:

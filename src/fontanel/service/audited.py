@@ -18,7 +18,6 @@ from fontanel.records.audit import Acting, current
 _VERBS = {"POST": "create", "PATCH": "change", "PUT": "change", "DELETE": "delete", "GET": "read"}
 #: The last part of a path by which much is taken out at once.
 _EXPORTS = frozenset({"csv", "export", "pack"})
-_EXPORT_ENDS = tuple(f"/{name}" for name in sorted(_EXPORTS))
 #: Where the rule below would give a name that nobody would look for.
 _NAMES = {
     "POST /api/v1/session": "session.sign-in",
@@ -43,8 +42,6 @@ _NAMES = {
     "POST /api/v1/teams/{team}/kbs/{kb}/sources/{source}/syncs": "sync.start",
     "POST /api/v1/signals/{source}": "source.signal",
 }
-#: The mark of a caller who is no member of the team that they named.
-_STRANGER = "stranger"
 _PREFIX = re.compile(r"^/api/v1(?:/teams/\{team\}(?=/))?/")
 _PARAMETER = re.compile(r"\{(\w+)(?::\w+)?\}")
 
@@ -85,18 +82,17 @@ def acting_in(scope: Scope) -> Acting:
 
 
 def exports(request: Request) -> bool:
-    """Return whether much is taken out at once."""
-    route = request.scope.get("route")
-    return request.method == "GET" and route is not None and route.path.endswith(_EXPORT_ENDS)
+    """Return whether much is taken out at once, by a request whose route is noted."""
+    acting = current()
+    return request.method == "GET" and acting is not None and acting.action.endswith(".export")
 
 
 def note_route(request: Request) -> None:
     """Note which route answers a request, and on what."""
     acting = current()
     route = request.scope.get("route")
-    if acting is None or route is None or "api_route" in acting.noted:
+    if acting is None or route is None:
         return
-    acting.noted.add("api_route")
     acting.action = action_of(request.method, route.path)
     values = request.path_params
     acting.about = next((str(value) for value in values.values() if "@" in str(value)), "")
@@ -148,12 +144,12 @@ def note_read(runtime: Runtime) -> None:
 def note_stranger() -> None:
     """Note that the caller is no member of the team that they named."""
     if (acting := current()) is not None:
-        acting.noted.add(_STRANGER)
+        acting.stranger = True
 
 
 def note_refusal(scope: Scope, acting: Acting, status: int) -> None:
     """Record that a request was refused, if it came with credentials or tried some."""
-    stranger = status == 404 and _STRANGER in acting.noted
+    stranger = status == 404 and acting.stranger
     kind = scope["state"].get("problem") or {401: "not-signed-in", 403: "not-allowed"}.get(status)
     if not (stranger or status in (401, 403) or kind == "too-many-attempts"):
         return

@@ -96,7 +96,7 @@ function Receipt({ api, id }: { api: string; id: string }) {
         Download receipt
       </button>
       <span className="soft text-[14px]">
-        A signed record of the question, the answer, and the exact texts it rests on.
+        A signed record of the question, the answer, and the exact texts it cites.
       </span>
       <Failure message={error} />
     </p>

@@ -70,10 +70,10 @@ def list_upgrades(context: Context, options: argparse.Namespace) -> None:
 
 
 def undo_last_upgrade(context: Context, options: argparse.Namespace) -> None:
-    from fontanel.engine.runtime.runtime import locked
+    from fontanel.engine.runtime.runtime import lock_directory
     from fontanel.records.copies import undo_upgrade
 
-    with locked(options.data):
+    with lock_directory(options.data):
         copy, aside = undo_upgrade(options.data)
     context.say(
         f"Put back the records of version {copy.schema} from {moment(copy.at)}.\n"

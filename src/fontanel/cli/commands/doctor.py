@@ -72,7 +72,7 @@ def _of_directory(data: Path) -> SupportBundle:
     from fontanel.engine.answering.local_models import LocalModels
     from fontanel.engine.doctor import Examined, examine
     from fontanel.engine.doctor.bundle import bundle_parts
-    from fontanel.engine.runtime.runtime import locked
+    from fontanel.engine.runtime.runtime import lock_directory
     from fontanel.records.unit_of_work import Records
     from fontanel.records.vault import Vault
     from fontanel.settings import Settings
@@ -81,7 +81,7 @@ def _of_directory(data: Path) -> SupportBundle:
         raise UsageProblem(f"{data} is not a data directory.")
     settings = Settings().model_copy(update={"data": data})
     models = LocalModels(settings.embedder_directory, settings.evidence_directory)
-    with locked(data):
+    with lock_directory(data):
         records = Records(data / "fontanel.db")
         try:
             findings = examine(Examined(settings, records, Vault(data / "secret.key"), models))

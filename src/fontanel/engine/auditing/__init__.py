@@ -1,1 +1,1 @@
-"""The audit log: what is noted besides changes, what is sent out, and how long entries stay."""
+"""The audit log: entries for what changes nothing, and sending entries elsewhere."""

@@ -20,7 +20,7 @@ from fontanel.engine.answering.local_models import LocalModels
 from fontanel.engine.answering.retrieval import Options
 from fontanel.engine.answering.targets import kb_target, target_knowledge
 from fontanel.engine.backup.places import BackupFailed
-from fontanel.engine.backup.repository import BackedUpFile, Manifest, Repository
+from fontanel.engine.backup.repository import DATABASES, BackedUpFile, Manifest, Repository
 from fontanel.engine.curation.serving import ApprovedStore
 from fontanel.engine.editions.store import Editions
 from fontanel.llm import ModelClient
@@ -32,7 +32,6 @@ from fontanel.records.vector_cache import VectorCache
 
 #: How the names of the temporary directories begin.
 CHECKED = "backup-check-"
-_DATABASES = ("fontanel.db", "vectors")
 #: Words of a passage that are asked for.
 _WORDS = 12
 
@@ -66,7 +65,7 @@ def check_backup(
     files = {file.path: file for file in manifest.files}
     with tempfile.TemporaryDirectory(prefix=CHECKED, dir=scratch) as folder:
         data = Path(folder)
-        for name in _DATABASES:
+        for name in DATABASES:
             repository.write_file(files[name], data / name)
             _check_database(data / name)
         records = Records(data / "fontanel.db")

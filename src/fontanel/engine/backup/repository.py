@@ -28,6 +28,8 @@ from fontanel.errors import Refused
 FORMAT = 1
 _ABOUT = "repository.json"
 _CHECK = b"fontanel backup"
+#: The databases of a data directory: they change in place, and are copied as a whole.
+DATABASES = ("fontanel.db", "vectors")
 #: The size of pieces: of databases, which change a little, and of other files, which never do.
 DATABASE_PIECE, FILE_PIECE = 256 * 1024, 8 * 1024 * 1024
 

@@ -9,12 +9,10 @@ from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
 
-from fontanel.engine.backup.repository import Manifest, Repository
+from fontanel.engine.backup.repository import DATABASES, Manifest, Repository
 from fontanel.engine.backup.taking import Progress, files_of
 from fontanel.errors import Refused
 from fontanel.records.database import newest_schema
-
-_DATABASES = ("fontanel.db", "vectors")
 
 
 def restore(
@@ -65,7 +63,7 @@ def _fill(
     report: Callable[[Progress], None],
 ) -> None:
     files = {file.path: file for file in manifest.files}
-    for name in _DATABASES:
+    for name in DATABASES:
         repository.write_file(files[name], scratch / name)
     if team is not None:
         keep_only(scratch, team)
@@ -73,7 +71,7 @@ def _fill(
             needed = {*files_of(records), "secret.key"}
         rest = [file for name, file in files.items() if name in needed]
     else:
-        rest = [file for name, file in files.items() if name not in _DATABASES]
+        rest = [file for name, file in files.items() if name not in DATABASES]
     progress = Progress(total=sum(file.size for file in rest))
     report(progress)
     for file in rest:

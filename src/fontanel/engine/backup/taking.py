@@ -19,6 +19,7 @@ from typing import Protocol
 from fontanel import __version__
 from fontanel.engine.backup.repository import (
     DATABASE_PIECE,
+    DATABASES,
     FILE_PIECE,
     BackedUpFile,
     Manifest,
@@ -69,6 +70,11 @@ class Hooks:
     report: Callable[[Progress], None] = lambda progress: None
     stopping: Callable[[], bool] = lambda: False
 
+    def check(self) -> None:
+        """Raise Stopped when the service is stopping."""
+        if self.stopping():
+            raise Stopped
+
 
 def take_backup(data: Path, repository: Repository, hooks: Hooks, backup_id: str) -> Manifest:
     """Back up a data directory; return the manifest.
@@ -84,11 +90,6 @@ def take_backup(data: Path, repository: Repository, hooks: Hooks, backup_id: str
         BackupFailed: the place cannot be written.
         OSError: the data directory cannot be read.
     """
-
-    def check() -> None:
-        if hooks.stopping():
-            raise Stopped
-
     scratch = data / SCRATCH
     shutil.rmtree(scratch, ignore_errors=True)
     with ExitStack() as stack:
@@ -97,8 +98,8 @@ def take_backup(data: Path, repository: Repository, hooks: Hooks, backup_id: str
         scratch.mkdir(mode=0o700)
         stack.callback(shutil.rmtree, scratch, ignore_errors=True)
         at = now()
-        for name in ("fontanel.db", "vectors"):
-            copy_database(data / name, scratch / name, check)
+        for name in DATABASES:
+            copy_database(data / name, scratch / name, hooks.check)
         with closing(sqlite3.connect(scratch / "fontanel.db")) as records:
             return _Taking(data, scratch, repository, hooks).take(records, backup_id, at)
 
@@ -128,7 +129,7 @@ class _Taking:
         self._new_bytes = 0
 
     def take(self, records: sqlite3.Connection, backup_id: str, at: datetime) -> Manifest:
-        databases = [self._scratch / name for name in ("fontanel.db", "vectors")]
+        databases = [self._scratch / name for name in DATABASES]
         files = [self._data / name for name in files_of(records)]
         if self._repository.encrypted:
             # Without encryption it would lie next to what it opens.
@@ -195,8 +196,7 @@ class _Taking:
         return BackedUpFile(name, size, pieces)
 
     def _advance(self, size: int) -> None:
-        if self._hooks.stopping():
-            raise Stopped
+        self._hooks.check()
         self._progress.done += size
         if self._progress.done - self._reported >= _REPORT_BYTES:
             self._reported = self._progress.done

@@ -5,9 +5,9 @@ from __future__ import annotations
 import fcntl
 import os
 import threading
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager, suppress
+from contextlib import suppress
 from functools import partial
 from pathlib import Path
 from typing import ParamSpec, TextIO
@@ -92,7 +92,7 @@ class Runtime:
         data = settings.data
         data.mkdir(parents=True, exist_ok=True)
         os.chmod(data, 0o700)
-        self._lock_file = _lock(data)
+        self._lock_file = lock_directory(data)
         self._open_stores(data)
         self._stopping = threading.Event()
         self._stopped = False
@@ -404,18 +404,12 @@ def _logged(function: Callable[[], None]) -> None:
         log.exception("background change failed")
 
 
-@contextmanager
-def locked(data: Path) -> Iterator[None]:
-    """Use a data directory exclusively, without a runtime.
+def lock_directory(data: Path) -> TextIO:
+    """Lock a data directory until the returned file is closed.
 
     Raises:
         DataInUse: another process uses it.
     """
-    with _lock(data):
-        yield
-
-
-def _lock(data: Path) -> TextIO:
     file = (data / "lock").open("w")
     try:
         fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)

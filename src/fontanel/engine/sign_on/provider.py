@@ -186,7 +186,7 @@ class Provider:
         return f"{self._issuer} {subject}"
 
     def _user_info(self, client: OAuth2Client, subject: str) -> dict[str, Any]:
-        """Return what the provider says about the person, besides the token."""
+        """Return what the provider publishes about the person, in addition to the token."""
         endpoint = self._describe().get("userinfo_endpoint")
         if not endpoint:
             return {}

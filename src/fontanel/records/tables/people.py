@@ -96,7 +96,7 @@ class Member(Base):
     team_id: Mapped[str] = of_team()
     person_id: Mapped[str] = mapped_column(ForeignKey("people.id", ondelete="CASCADE"), index=True)
     role: Mapped[Role] = mapped_column(Word(Role))
-    #: Given by a rule for a group of the provider, and taken when that no longer applies.
+    #: Set by a rule for a group of the provider, and removed when that no longer applies.
     by_rule: Mapped[bool] = mapped_column(default=False, server_default="0")
     notices_seen_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = mapped_column(default=now)
