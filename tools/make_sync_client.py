@@ -41,6 +41,7 @@ REPLACEMENTS = {
         "KbClient",
         "PeopleClient",
         "QuestionClient",
+        "QuotaClient",
         "SourceClient",
     )
 }

@@ -38,6 +38,7 @@ import { SettingsTab } from "./pages/kb/SettingsTab";
 import { KbsPage } from "./pages/kbs/KbsPage";
 import { ModelsPage } from "./pages/models/ModelsPage";
 import { NoticesPage } from "./pages/notices/NoticesPage";
+import { QuotasPage } from "./pages/quotas/QuotasPage";
 import { InvitationPage } from "./pages/sign-in/InvitationPage";
 import { PasswordPage } from "./pages/sign-in/PasswordPage";
 import { SignInPage } from "./pages/sign-in/SignInPage";
@@ -69,6 +70,7 @@ export function App() {
             <Route path="/models" element={<ModelsPage />} />
             <Route path="/audit" element={<AuditPage />} />
             <Route path="/backups" element={<BackupsPage />} />
+            <Route path="/quotas" element={<QuotasPage />} />
             <Route path="/t/:team" element={<OwnTeam />}>
               <Route index element={<Navigate to="kbs" replace />} />
               <Route path="kbs" element={<KbsPage />} />

@@ -495,7 +495,7 @@ export interface paths {
          *
          *     `document` has a changed document, `removed` a deleted one's id, `kb` the knowledge base. The
          *     stream begins with unfinished documents, at most 200, and ends with the caller's access. A
-         *     caller can have 20 streams open, a team 200.
+         *     caller can have 20 streams open, a team as many as its quota allows, by default 200.
          */
         get: operations["watch_api_v1_teams__team__kbs__kb__events_get"];
         put?: never;
@@ -3195,6 +3195,56 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/quotas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a team's quotas
+         * @description What the team may have and use, and how much of it is used.
+         */
+        get: operations["show_quotas_api_v1_teams__team__quotas_get"];
+        /**
+         * Set a team's quotas
+         * @description For operators. What is left out has the default; null means without limit.
+         *
+         *     Nothing is deleted when the team has more than that: it may only add no more.
+         */
+        put: operations["set_quotas_api_v1_teams__team__quotas_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/quotas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show the quotas of all teams
+         * @description For operators: the defaults, and each team's quotas, the fullest first.
+         */
+        get: operations["show_all_quotas_api_v1_quotas_get"];
+        /**
+         * Set the default quotas
+         * @description For operators: the limits of teams without their own. What is left out has no limit.
+         */
+        put: operations["set_default_quotas_api_v1_quotas_put"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/models": {
         parameters: {
             query?: never;
@@ -3825,6 +3875,15 @@ export interface components {
             evidence_gone: string[];
             /** Evidence New */
             evidence_new: string[];
+        };
+        /**
+         * AllQuotas
+         * @description The defaults, and the quotas of all teams, those with the largest share in use first.
+         */
+        AllQuotas: {
+            defaults: components["schemas"]["QuotasIn"];
+            /** Teams */
+            teams: components["schemas"]["TeamQuotas"][];
         };
         /**
          * AlsoOut
@@ -4667,8 +4726,16 @@ export interface components {
          *     `state` is none, fine, low (from 80 %) or spent.
          */
         BudgetOut: {
-            /** Monthly Tokens */
+            /**
+             * Monthly Tokens
+             * @description The team's own budget.
+             */
             monthly_tokens: number | null;
+            /**
+             * Limit
+             * @description The budget, or the team's quota if that is lower.
+             */
+            limit: number | null;
             /** Used */
             used: number;
             /** Share */
@@ -7460,6 +7527,11 @@ export interface components {
              */
             by_operator: boolean;
             /**
+             * Requests Per Minute
+             * @description Its own limit.
+             */
+            requests_per_minute?: number | null;
+            /**
              * Created At
              * Format: date-time
              */
@@ -7494,6 +7566,11 @@ export interface components {
             kbs?: string[] | null;
             /** Expires In Days */
             expires_in_days?: number | null;
+            /**
+             * Requests Per Minute
+             * @description Its own limit; null for that of the team's quota.
+             */
+            requests_per_minute?: number | null;
         };
         /** KeyOut */
         KeyOut: {
@@ -7520,6 +7597,11 @@ export interface components {
              * @description Made by an operator who is not a member of the team.
              */
             by_operator: boolean;
+            /**
+             * Requests Per Minute
+             * @description Its own limit.
+             */
+            requests_per_minute?: number | null;
             /**
              * Created At
              * Format: date-time
@@ -7845,7 +7927,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator" | "channel.failing" | "channel.recovered";
+            kind: "sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "quota.low" | "quota.reached" | "member.joined" | "key.by_operator" | "channel.failing" | "channel.recovered";
             /** Kb Id */
             kb_id: string | null;
             /** Source Id */
@@ -8638,6 +8720,89 @@ export interface components {
             document_id?: string | null;
         };
         /**
+         * QuotaOut
+         * @description One quota; `state` is none (without a limit), fine, low (from 80 %) or reached.
+         */
+        QuotaOut: {
+            /**
+             * Name
+             * @enum {string}
+             */
+            name: "documents" | "bytes" | "passages" | "questions" | "tokens" | "streams" | "requests_per_minute" | "questions_per_minute";
+            /** Limit */
+            limit: number | null;
+            /**
+             * Used
+             * @description Null for rates, which each caller has apart.
+             */
+            used: number | null;
+            /** Share */
+            share: number | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "none" | "fine" | "low" | "reached";
+            /**
+             * Own
+             * @description Whether the limit is the team's own instead of the default.
+             */
+            own: boolean;
+            /**
+             * Per
+             * @enum {string}
+             */
+            per: "total" | "month" | "now" | "minute";
+        };
+        /**
+         * QuotasIn
+         * @description Limits by name; null means without limit.
+         *
+         *     Of a team, what is left out has the default; of the defaults, what is left out has no limit.
+         */
+        QuotasIn: {
+            /**
+             * Documents
+             * @description Documents in all knowledge bases.
+             */
+            documents?: number | null;
+            /**
+             * Bytes
+             * @description Bytes of the originals, earlier revisions included.
+             */
+            bytes?: number | null;
+            /**
+             * Passages
+             * @description Passages of the active editions.
+             */
+            passages?: number | null;
+            /**
+             * Questions
+             * @description Questions in a calendar month.
+             */
+            questions?: number | null;
+            /**
+             * Tokens
+             * @description Tokens of models in a calendar month.
+             */
+            tokens?: number | null;
+            /**
+             * Streams
+             * @description Event streams that are open at the same time.
+             */
+            streams?: number | null;
+            /**
+             * Requests Per Minute
+             * @description Of each key, person and guest.
+             */
+            requests_per_minute?: number | null;
+            /**
+             * Questions Per Minute
+             * @description Of each key, person and guest.
+             */
+            questions_per_minute?: number | null;
+        };
+        /**
          * ReceiptOut
          * @description A receipt of an answer: a flattened JSON Web Signature (RFC 7515), with Ed25519.
          */
@@ -8659,7 +8824,7 @@ export interface components {
             /** Url */
             url: string;
             /** Kinds */
-            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator" | "channel.failing" | "channel.recovered") | ("answer.answered" | "answer.declined" | "audit.entry" | "feedback.given" | "gap.opened"))[];
+            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "quota.low" | "quota.reached" | "member.joined" | "key.by_operator" | "channel.failing" | "channel.recovered") | ("answer.answered" | "answer.declined" | "audit.entry" | "feedback.given" | "gap.opened"))[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -8688,7 +8853,7 @@ export interface components {
              * @description Empty: all notices. `answer.answered`, `answer.declined`, `feedback.given` and `gap.opened` are only sent if they are named.
              * @default []
              */
-            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator" | "channel.failing" | "channel.recovered") | ("answer.answered" | "answer.declined" | "audit.entry" | "feedback.given" | "gap.opened"))[];
+            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "quota.low" | "quota.reached" | "member.joined" | "key.by_operator" | "channel.failing" | "channel.recovered") | ("answer.answered" | "answer.declined" | "audit.entry" | "feedback.given" | "gap.opened"))[];
         };
         /**
          * ReceiverOut
@@ -8700,7 +8865,7 @@ export interface components {
             /** Url */
             url: string;
             /** Kinds */
-            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "member.joined" | "key.by_operator" | "channel.failing" | "channel.recovered") | ("answer.answered" | "answer.declined" | "audit.entry" | "feedback.given" | "gap.opened"))[];
+            kinds: (("sync.finished" | "sync.failed" | "sync.held" | "sync.recovered" | "freshness.missed" | "freshness.met" | "approved.flagged" | "trial.paused" | "trial.fell" | "gap.closed" | "budget.low" | "quota.low" | "quota.reached" | "member.joined" | "key.by_operator" | "channel.failing" | "channel.recovered") | ("answer.answered" | "answer.declined" | "audit.entry" | "feedback.given" | "gap.opened"))[];
             /** Paused */
             paused: boolean;
             /** Waiting */
@@ -9997,6 +10162,21 @@ export interface components {
             created_at: string;
             /** Version */
             version: number;
+        };
+        /**
+         * TeamQuotas
+         * @description The quotas of a team.
+         */
+        TeamQuotas: {
+            /**
+             * Team
+             * @description The short name of the team.
+             */
+            team: string;
+            /** Name */
+            name: string;
+            /** Quotas */
+            quotas: components["schemas"]["QuotaOut"][];
         };
         /**
          * TeamUsage
@@ -23960,6 +24140,258 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SupportBundle"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_quotas_api_v1_teams__team__quotas_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TeamQuotas"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_quotas_api_v1_teams__team__quotas_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QuotasIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TeamQuotas"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_all_quotas_api_v1_quotas_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AllQuotas"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_default_quotas_api_v1_quotas_put: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["QuotasIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AllQuotas"];
                 };
             };
             /** @description Not signed in */

@@ -6,6 +6,7 @@ FontanelError
 ├── Refused             a value cannot be accepted; `field` names it
 ├── NotFound            no such record for this team and caller
 ├── Conflict            the state of a record does not allow this
+├── QuotaReached        a team has used up one of its quotas
 ├── SecretUnreadable    a stored secret was encrypted with another key
 ├── DataInUse           another process uses the data directory
 ├── NewerData           a newer version used the data directory
@@ -61,6 +62,15 @@ class Conflict(FontanelError):
         super().__init__(message)
         self.field = field
         self.advice = advice
+
+
+class QuotaReached(FontanelError):
+    """A team has used up one of its quotas; `quota` names it."""
+
+    def __init__(self, quota: str, message: str) -> None:
+        super().__init__(message)
+        self.quota = quota
+        self.advice = "An operator of the service can raise it. Usage has the team's quotas."
 
 
 class SecretUnreadable(FontanelError):

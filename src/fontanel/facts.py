@@ -103,10 +103,24 @@ NoticeKind = Literal[
     "trial.fell",
     "gap.closed",
     "budget.low",
+    "quota.low",
+    "quota.reached",
     "member.joined",
     "key.by_operator",
     "channel.failing",
     "channel.recovered",
+]
+
+#: What a team may have, use in a month, do at once, and, each caller apart, in a minute.
+QuotaName = Literal[
+    "documents",
+    "bytes",
+    "passages",
+    "questions",
+    "tokens",
+    "streams",
+    "requests_per_minute",
+    "questions_per_minute",
 ]
 
 #: What happens too often for a notice: only receivers that name the kind are sent it.

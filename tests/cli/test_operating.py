@@ -119,3 +119,23 @@ def test_a_receipt_is_exported_and_verified(
     refused = run("receipt", "verify", "wrong.json")
     assert refused.returncode != 0
     assert "not a receipt" in refused.stderr
+
+
+def test_quotas_are_set_by_operators_and_shown_to_members(
+    run: Run, operate: Run, team: TeamSetup
+) -> None:
+    assert "5.0 GB" in operate("quota", "defaults", "--bytes", "5G").stdout
+    changed = operate("quota", "set", team.slug, "--documents", "2,000", "--questions", "none")
+    assert "2,000" in changed.stdout
+    shown = {
+        one["name"]: one for one in json.loads(run("quota", "show", "--json").stdout)["quotas"]
+    }
+    assert (shown["documents"]["limit"], shown["documents"]["own"]) == (2000, True)
+    assert (shown["bytes"]["limit"], shown["bytes"]["own"]) == (5_000_000_000, False)
+    operate("quota", "set", team.slug, "--documents", "default")
+    assert "2,000" not in run("quota", "show").stdout
+    assert team.slug in operate("quota", "list").stdout
+    assert run("quota", "set", team.slug, "--documents", "3").returncode == 4
+    wrong = operate("quota", "set", team.slug, "--documents", "lots")
+    assert (wrong.returncode, "takes a number" in wrong.stderr) == (2, True)
+    operate("quota", "defaults", "--bytes", "none")

@@ -20,6 +20,7 @@ from fontanel.cli.commands import (
     kbs,
     local,
     people,
+    quotas,
     receipts,
     sources,
     tools,
@@ -121,6 +122,7 @@ def build_parser() -> Parser:
     doctor.add_commands(commands, verb, common)
     receipts.add_commands(noun("receipt", "signed records of answers"), verb, common)
     people.add_commands(noun, verb, commands, common)
+    quotas.add_commands(noun("quota", "what teams may have and use"), verb, common)
     audit.add_commands(noun("audit", "who did what"), verb, common)
     backups.add_upgrade_commands(noun("upgrade", "copies from before upgrades"), verb)
     backups.add_commands(commands, noun("backup", "copies of the service's data"), verb, common)

@@ -15,6 +15,7 @@ from fontanel.client._channel_calls import ChannelCalls
 from fontanel.client._desk_calls import DeskCalls
 from fontanel.client._embedder_calls import EmbedderCalls
 from fontanel.client._quality_calls import QualityCalls
+from fontanel.client._quota_calls import QuotaCalls
 from fontanel.client._transcriber_calls import TranscriberCalls
 from fontanel.client._trial_calls import TrialCalls
 from fontanel.schemas.base import RoleName
@@ -29,6 +30,7 @@ class Calls(
     ChannelCalls,
     TrialCalls,
     QualityCalls,
+    QuotaCalls,
     EmbedderCalls,
     TranscriberCalls,
 ):
@@ -125,10 +127,19 @@ class Calls(
         return Call("GET", f"{self._team()}/keys", s.Page[s.KeyOut])
 
     def make_key(
-        self, name: str, role: Any, kbs: Sequence[str] | None, days: int | None
+        self,
+        name: str,
+        role: Any,
+        kbs: Sequence[str] | None,
+        days: int | None,
+        requests_per_minute: int | None,
     ) -> Call[s.KeyCreated]:
         body = s.KeyIn(
-            name=name, role=role, kbs=None if kbs is None else list(kbs), expires_in_days=days
+            name=name,
+            role=role,
+            kbs=None if kbs is None else list(kbs),
+            expires_in_days=days,
+            requests_per_minute=requests_per_minute,
         )
         return Call("POST", f"{self._team()}/keys", s.KeyCreated, body)
 

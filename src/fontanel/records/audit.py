@@ -28,6 +28,7 @@ from fontanel.records.tables import (
     Base,
     Channel,
     Conversation,
+    DefaultQuotas,
     Desk,
     DeskLink,
     DeskVersion,
@@ -68,6 +69,7 @@ _NOUNS: dict[type[Base], str] = {
     Backup: "backup",
     Channel: "channel",
     Conversation: "conversation",
+    DefaultQuotas: "default quotas",
     Desk: "desk",
     DeskLink: "link",
     DeskVersion: "desk version",
@@ -105,6 +107,7 @@ _IGNORED = frozenset(
         "checked_at",
         "last_used_at",
         "notices_seen_at",
+        "quota_states",
         "updated_at",
         "version",
     }
@@ -116,10 +119,13 @@ _VALUES = frozenset(
         "enabled",
         "expires_at",
         "kept_days",
+        "limits",
         "monthly_tokens",
         "operator",
         "paused",
         "published",
+        "quotas",
+        "requests_per_minute",
         "role",
         "show_askers",
         "slug",
@@ -264,6 +270,8 @@ def _plain(value: Any) -> Any:
         return value.value
     if isinstance(value, datetime):
         return value.isoformat()
+    if isinstance(value, Mapping):
+        return {str(name): _plain(one) for name, one in value.items()}
     return value if isinstance(value, bool | int | float) or value is None else str(value)[:200]
 
 

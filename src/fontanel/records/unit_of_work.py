@@ -35,6 +35,7 @@ from fontanel.records.tables import (
     DeskLink,
     Document,
     Edition,
+    Embedder,
     GapQuestion,
     Job,
     Kb,
@@ -59,11 +60,16 @@ PATIENCE = 30.0
 _COMMITTED = "committed"
 #: A change of these may grant or revoke access.
 _ACCESS = (DeskLink, Key, Member, Person, SignIn, Team)
-#: A change of these may be work for a background thread.
+#: A change of these may be work for background threads.
 _WORK = (
+    ApprovedAnswer,
+    AuditEntry,
     Backup,
+    Channel,
+    ChannelMessage,
     Delivery,
     Edition,
+    Embedder,
     GapQuestion,
     Job,
     Kb,
@@ -75,8 +81,6 @@ _WORK = (
     Transcriber,
     Trial,
 )
-#: A change of these is work for the threads of channels alone.
-_MESSAGES = (Channel, ChannelMessage)
 #: A change of these affects searches in their edition.
 _INDEX = (Segment, Tombstone)
 
@@ -98,14 +102,10 @@ class Committed:
     deleted_teams: set[str] = field(default_factory=set)
     access: bool = False
     """Whether somebody may have gained or lost access."""
-    work: bool = False
-    """Whether there may be something for a background thread to do."""
-    messages: bool = False
-    """Whether there may be something for a thread of channels to do."""
+    work: set[type[Base]] = field(default_factory=set)
+    """Changed tables that may be work for background threads."""
     changes: list[Change] = field(default_factory=list)
     """What the audit log records, if somebody acts."""
-    audited: bool = False
-    """Whether the audit log has a new entry."""
 
 
 Subscriber = Callable[[Committed], None]
@@ -168,7 +168,6 @@ class Records:
         acting = current()
         if acting is not None and committed.changes:
             entry = write_changes(session, acting, committed.changes)
-            committed.audited = True
             if self.on_entry is not None:
                 self.on_entry(session, entry)
                 session.flush()
@@ -178,8 +177,6 @@ class Records:
         """Do a unit of work that adds entries to the audit log, and nothing else."""
         with self.writing() as session:
             yield session
-            session.flush()
-            _committed(session).audited = True
 
     @contextmanager
     def _published(self, editions: Collection[str]) -> Iterator[None]:
@@ -236,8 +233,8 @@ def _collect(session: Session, context: UOWTransaction, instances: Any) -> None:
         _collect_changes(session, committed, changed)
     for item in (*session.new, *changed, *session.deleted):
         committed.access = committed.access or isinstance(item, _ACCESS)
-        committed.work = committed.work or isinstance(item, _WORK)
-        committed.messages = committed.messages or isinstance(item, _MESSAGES)
+        if isinstance(item, _WORK):
+            committed.work.add(type(item))
         if isinstance(item, ApprovedAnswer | Document | Edition | Job | Source | Sync):
             committed.kbs.add(item.kb_id)
         elif isinstance(item, Kb):
@@ -290,8 +287,8 @@ def _collect_statement(state: ORMExecuteState) -> None:
         return
     committed = _committed(state.session)
     committed.access = committed.access or issubclass(mapper.class_, _ACCESS)
-    committed.work = committed.work or issubclass(mapper.class_, _WORK)
-    committed.messages = committed.messages or issubclass(mapper.class_, _MESSAGES)
+    if issubclass(mapper.class_, _WORK):
+        committed.work.add(mapper.class_)
     if current() is not None:
         what: Any = "created" if state.is_insert else "changed" if state.is_update else "deleted"
         change = change_of_statement(mapper.class_, what)

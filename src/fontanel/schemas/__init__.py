@@ -163,6 +163,7 @@ from fontanel.schemas.proposals import (
     ProposalsDecision,
     ProposalStateName,
 )
+from fontanel.schemas.quotas import AllQuotas, QuotaOut, QuotasIn, TeamQuotas
 from fontanel.schemas.search import (
     AlsoOut,
     ExplanationOut,
@@ -288,6 +289,7 @@ __all__ = [
     "SETTLED_STATES",
     "AddedOut",
     "AgainOut",
+    "AllQuotas",
     "AlsoOut",
     "AnswerChange",
     "AnswerOut",
@@ -468,6 +470,8 @@ __all__ = [
     "PushOut",
     "PushedIn",
     "PushedOut",
+    "QuotaOut",
+    "QuotasIn",
     "ReceiptOut",
     "ReceiverCreated",
     "ReceiverIn",
@@ -522,6 +526,7 @@ __all__ = [
     "TeamChange",
     "TeamIn",
     "TeamOut",
+    "TeamQuotas",
     "TeamUsage",
     "TermOut",
     "TranscriberChange",

@@ -204,6 +204,9 @@ class KeyIn(Model):
         None, description="Ids or short names of the only knowledge bases it may reach."
     )
     expires_in_days: int | None = Field(None, ge=1, le=3650)
+    requests_per_minute: int | None = Field(
+        None, ge=1, le=1_000_000, description="Its own limit; null for that of the team's quota."
+    )
 
 
 class KeyOut(Model):
@@ -214,6 +217,7 @@ class KeyOut(Model):
     kb_ids: list[str] | None
     made_by: str
     by_operator: bool = Field(description="Made by an operator who is not a member of the team.")
+    requests_per_minute: int | None = Field(None, description="Its own limit.")
     created_at: datetime
     expires_at: datetime | None
     last_used_at: datetime | None

@@ -40,7 +40,8 @@ class BudgetOut(Model):
     `state` is none, fine, low (from 80 %) or spent.
     """
 
-    monthly_tokens: int | None
+    monthly_tokens: int | None = Field(description="The team's own budget.")
+    limit: int | None = Field(description="The budget, or the team's quota if that is lower.")
     used: int
     share: float | None
     state: Literal["none", "fine", "low", "spent"]

@@ -30,7 +30,7 @@ from fontanel.service.routes.kbs import (
     watching,
     written,
 )
-from fontanel.service.routes.operating import audit, backups, doctor
+from fontanel.service.routes.operating import audit, backups, doctor, quotas
 from fontanel.service.routes.people import invitations, sessions, single_sign_on, teams
 from fontanel.service.routes.quality import (
     changed,
@@ -81,6 +81,7 @@ _ROUTERS = (
     audit.all_logs,
     backups.router,
     doctor.router,
+    quotas.router,
     models.router,
     embedders.router,
     transcribers.router,

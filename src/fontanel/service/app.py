@@ -19,6 +19,7 @@ from fontanel.service import console, embed, problems
 from fontanel.service import tools as tool_endpoint
 from fontanel.service.api import api_routes
 from fontanel.service.auth.rate_limits import AtOnce, Pace, SignInLimits
+from fontanel.service.auth.request_rates import RequestRates
 from fontanel.service.bodies import BodyGate
 from fontanel.service.metrics import CurationFigures, SourceFigures
 from fontanel.service.middleware import Metrics, RequestLog
@@ -77,6 +78,7 @@ def create_app(settings: Settings, runtime: Runtime | None = None) -> FastAPI:
     app.state.metrics = metrics
     app.state.sign_in_limits = SignInLimits()
     app.state.pace = Pace()
+    app.state.request_rates = RequestRates()
     app.state.checks = AtOnce(4, "checks of sources")
     app.state.answers = new_pool()
     app.state.streams = OpenStreams()

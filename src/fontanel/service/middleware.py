@@ -12,6 +12,7 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 from fontanel.records.audit import acting_as
 from fontanel.records.ids import new_id
 from fontanel.service.audited import acting_in, note_refusal
+from fontanel.service.auth.request_rates import rate_headers
 
 log = structlog.get_logger()
 
@@ -92,6 +93,7 @@ class RequestLog:
                     (b"x-request-id", request_id.encode()),
                     (b"x-content-type-options", b"nosniff"),
                     (b"referrer-policy", b"same-origin"),
+                    *rate_headers(scope["state"]),
                 ]
             await send(message)
 

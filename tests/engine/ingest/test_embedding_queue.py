@@ -13,7 +13,8 @@ from sqlalchemy import select
 from fontanel.engine.documents.documents import add_document
 from fontanel.engine.documents.kbs import create_kb
 from fontanel.engine.editions.store import Editions
-from fontanel.engine.ingest.embedding import Embedded, EmbedderAway, EmbedStage, Owned
+from fontanel.engine.ingest.embedding import EmbedStage
+from fontanel.engine.ingest.passage_embedders import Embedded, EmbedderAway, Owned
 from fontanel.engine.ingest.progress import ProgressReporter
 from fontanel.engine.ingest.queue import claim, postpone, waiting_teams
 from fontanel.records.tables import Document, Job, JobStage, JobState, Kb, PassageRow, Team, now

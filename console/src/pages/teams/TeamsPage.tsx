@@ -27,6 +27,9 @@ export function TeamsPage() {
       <div className="mb-5 flex items-center gap-4">
         <h1 className="text-[27px]">All teams</h1>
         <span className="ml-auto flex gap-2">
+          <Link to="/quotas" className="btn">
+            Quotas
+          </Link>
           <Link to="/backups" className="btn">
             Backups
           </Link>

@@ -4,6 +4,7 @@ import { useResource } from "../../api/useResource";
 import { count, Failure, percent } from "../../components/text";
 import { Wide } from "../../components/Wide";
 import { useTeam } from "../../hooks/useSession";
+import { TeamQuotas } from "./quotas";
 
 type By = Schemas["UsageOut"]["by"];
 type Row = Schemas["UsageRow"];
@@ -33,6 +34,7 @@ export function UsagePage() {
       <p className="soft mt-1 mb-5">The last thirty days.</p>
       <Failure message={error} />
       {data && <Budget budget={data.budget} onChange={reload} />}
+      <TeamQuotas />
       {days.data && days.data.rows.length > 0 && <Chart rows={days.data.rows} />}
       <div className="mt-7 mb-3 flex flex-wrap items-center gap-3">
         <select
@@ -100,7 +102,7 @@ function Budget({ budget, onChange }: { budget: Schemas["BudgetOut"]; onChange: 
     <section className="sheet p-4" aria-label="Budget">
       <div className="flex flex-wrap items-center gap-x-5 gap-y-2">
         <b className="font-semibold">{count(budget.used)} tokens this month</b>
-        {budget.monthly_tokens != null && (
+        {budget.limit != null && (
           <>
             <progress
               className={`progress w-44 ${tone}`}
@@ -109,7 +111,7 @@ function Budget({ budget, onChange }: { budget: Schemas["BudgetOut"]; onChange: 
               aria-label="Share of the budget"
             />
             <span>
-              {percent(budget.share ?? 0)} of {count(budget.monthly_tokens)}
+              {percent(budget.share ?? 0)} of {count(budget.limit)}
             </span>
           </>
         )}

@@ -150,6 +150,12 @@ def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentP
     make.add_argument(
         "--days", type=int, help="days until it expires (default: never; operators: at most 7)"
     )
+    make.add_argument(
+        "--per-minute",
+        type=int,
+        metavar="N",
+        help="requests that it may send in a minute (default: as the team's quota allows)",
+    )
     revoke = verb(key, "revoke", revoke_key, "revoke a key", common)
     revoke.add_argument("id")
     ask_first(revoke, "Revoke the key {id}? Programs that use it stop working.")
@@ -390,7 +396,9 @@ def list_keys(context: Context, options: argparse.Namespace) -> None:
 
 
 def make_key(context: Context, options: argparse.Namespace) -> None:
-    made = context.client.make_key(options.name, options.role, options.only, options.days)
+    made = context.client.make_key(
+        options.name, options.role, options.only, options.days, options.per_minute
+    )
     context.show(made, f"{made.secret}\nThis is the key; it is not shown again.")
 
 

@@ -22,10 +22,10 @@ def show_usage(context: Context, options: argparse.Namespace) -> None:
         return
     context.say(_use_table(context, options.by, [*result.rows, result.total]))
     budget = result.budget
-    if budget.monthly_tokens is not None:
+    if budget.limit is not None:
         context.say(
             f"\nTokens this month: {budget.used:,} used, {budget.share or 0:.0%} of the budget of"
-            f" {budget.monthly_tokens:,}."
+            f" {budget.limit:,}."
         )
 
 
@@ -41,7 +41,7 @@ def show_team_usage(context: Context, options: argparse.Namespace) -> None:
     for team in result:
         if team.budget.state in ("low", "spent") and not context.json:
             context.say(
-                f"{team.used.name} has used {team.budget.used:,} of {team.budget.monthly_tokens:,}"
+                f"{team.used.name} has used {team.budget.used:,} of {team.budget.limit:,}"
                 " tokens this month."
             )
 

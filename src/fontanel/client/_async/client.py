@@ -13,6 +13,7 @@ from fontanel.client._async.kbs import AsyncKbClient
 from fontanel.client._async.people import AsyncPeopleClient
 from fontanel.client._async.quality import AsyncQualityClient
 from fontanel.client._async.questions import AsyncQuestionClient
+from fontanel.client._async.quotas import AsyncQuotaClient
 from fontanel.client._async.sources import AsyncSourceClient
 from fontanel.client._async.transcribers import AsyncTranscriberClient
 from fontanel.client._async.trials import AsyncTrialClient
@@ -33,6 +34,7 @@ class AsyncClient(
     AsyncTrialClient,
     AsyncQualityClient,
     AsyncAuditClient,
+    AsyncQuotaClient,
 ):
     """A connection to the service.
 

@@ -120,9 +120,15 @@ class AsyncPeopleClient(AsyncBaseClient):
         role: Literal["reader", "editor", "owner"] = "reader",
         kbs: Sequence[str] | None = None,
         expires_in_days: int | None = None,
+        requests_per_minute: int | None = None,
     ) -> s.KeyCreated:
-        """The key itself is in `.secret` of this answer only."""
-        return await self._send(self._calls.make_key(name, role, kbs, expires_in_days))
+        """The key itself is in `.secret` of this answer only.
+
+        Args:
+            requests_per_minute: Its own limit; None for that of the team's quota.
+        """
+        call = self._calls.make_key(name, role, kbs, expires_in_days, requests_per_minute)
+        return await self._send(call)
 
     async def revoke_key(self, key: str) -> None:
         await self._send(self._calls.revoke_key(key))

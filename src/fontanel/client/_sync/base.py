@@ -106,7 +106,7 @@ class BaseClient:
 
     def _send(self, call: Call[Out]) -> Out:
         content = (
-            call.body.model_dump_json(exclude_unset=call.method == "PATCH")
+            call.body.model_dump_json(exclude_unset=call.method in ("PATCH", "PUT"))
             if call.body is not None
             else None
         )
@@ -130,7 +130,9 @@ class BaseClient:
     def _exchange(self, build: Callable[[], httpx.Request], *, repeat: bool) -> httpx.Response:
         """Send a request, again if it may be repeated; return the response if it succeeded."""
         for attempt in Retrying(
-            retry=retry_if_exception(lambda error: repeat and self._may_retry(error)),
+            retry=retry_if_exception(
+                lambda error: self._was_too_many(error) or (repeat and self._may_retry(error))
+            ),
             stop=stop_after_delay(self._retry_seconds),
             wait=pause_before_retry,
             sleep=time.sleep,
@@ -161,6 +163,10 @@ class BaseClient:
         if isinstance(error, Unreachable):
             return self._reached
         return isinstance(error, ProblemError) and error.problem.status == 503
+
+    def _was_too_many(self, error: BaseException) -> bool:
+        """Return whether a request came too soon after others; it had no effect then."""
+        return isinstance(error, ProblemError) and error.problem.type.endswith(":too-many-requests")
 
     def _upload(self, path: str, upload: Upload, *, repeat: bool = True) -> bytes:
         def build() -> httpx.Request:

@@ -16,6 +16,7 @@ from fontanel.client._sync.kbs import KbClient
 from fontanel.client._sync.people import PeopleClient
 from fontanel.client._sync.quality import SyncQualityClient
 from fontanel.client._sync.questions import QuestionClient
+from fontanel.client._sync.quotas import QuotaClient
 from fontanel.client._sync.sources import SourceClient
 from fontanel.client._sync.transcribers import SyncTranscriberClient
 from fontanel.client._sync.trials import SyncTrialClient
@@ -36,6 +37,7 @@ class Client(
     SyncTrialClient,
     SyncQualityClient,
     AuditClient,
+    QuotaClient,
 ):
     """A connection to the service.
 

@@ -123,9 +123,15 @@ class PeopleClient(BaseClient):
         role: Literal["reader", "editor", "owner"] = "reader",
         kbs: Sequence[str] | None = None,
         expires_in_days: int | None = None,
+        requests_per_minute: int | None = None,
     ) -> s.KeyCreated:
-        """The key itself is in `.secret` of this answer only."""
-        return self._send(self._calls.make_key(name, role, kbs, expires_in_days))
+        """The key itself is in `.secret` of this answer only.
+
+        Args:
+            requests_per_minute: Its own limit; None for that of the team's quota.
+        """
+        call = self._calls.make_key(name, role, kbs, expires_in_days, requests_per_minute)
+        return self._send(call)
 
     def revoke_key(self, key: str) -> None:
         self._send(self._calls.revoke_key(key))

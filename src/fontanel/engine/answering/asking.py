@@ -36,6 +36,7 @@ from fontanel.engine.answering.turn_recorder import Asked, TurnRecorder
 from fontanel.engine.answering.turn_records import history_of
 from fontanel.engine.curation.serving import ApprovedStore
 from fontanel.engine.editions.store import Editions
+from fontanel.engine.runtime.fair_slots import FairSlots
 from fontanel.errors import ModelUnusable, SecretUnreadable
 from fontanel.llm.chat import AskerLeft, ChatWriter, ModelClient
 from fontanel.records.scope import TeamScope
@@ -95,7 +96,7 @@ class Asking:
         self._local_models = local_models
         self._models = models
         self._vault = vault
-        self._looking = threading.BoundedSemaphore(_MAX_LOOKING)
+        self._looking = FairSlots(_MAX_LOOKING)
         self._lock = threading.Lock()
         self._running: set[threading.Event] = set()
         self._stopped = False
@@ -164,7 +165,7 @@ class Asking:
                 ),
             )
             try:
-                for event in self._limited(events, cancelled, session):
+                for event in self._limited(events, target.team_id, cancelled, session):
                     recorder.follow(event)
                     if not isinstance(event, Finished):
                         yield event
@@ -184,10 +185,15 @@ class Asking:
                 raise
 
     def _limited(
-        self, events: Iterator[AnswerEvent], cancelled: threading.Event, session: Session
+        self,
+        events: Iterator[AnswerEvent],
+        team_id: str,
+        cancelled: threading.Event,
+        session: Session,
     ) -> Iterator[AnswerEvent]:
         """Yield the events, while only a few answers at a time look for evidence.
 
+        Teams take turns: many questions of one do not delay another's.
         A model's stream keeps nobody else waiting, and uses no connection to the records.
         """
         looking = False
@@ -200,16 +206,12 @@ class Asking:
                         looking = False
                 yield event
                 if isinstance(event, Started):
-                    self._wait_to_look(cancelled)
+                    if not self._looking.acquire(team_id, cancelled, _POLL):
+                        raise AskerLeft
                     looking = True
         finally:
             if looking:
                 self._looking.release()
-
-    def _wait_to_look(self, cancelled: threading.Event) -> None:
-        while not self._looking.acquire(timeout=_POLL):
-            if cancelled.is_set():
-                raise AskerLeft
 
     def _choose_model(
         self, session: Session, target: Target, cancelled: threading.Event
@@ -229,8 +231,8 @@ class Asking:
         if budget.state == "spent":
             return _ModelChoice(
                 note=f"The team's monthly budget of {budget.limit:,} tokens is used up. Until "
-                "next month answers are composed from the documents without a model; an owner "
-                "can raise the budget."
+                "next month answers are composed from the documents without a model; "
+                f"{'an operator' if budget.by_quota else 'an owner'} can raise the budget."
             )
         return _ModelChoice(ChatWriter(self._models, endpoint, cancelled), model)
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import UTC, datetime
-from zoneinfo import ZoneInfo
+from datetime import datetime
 
 from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session
 
-from fontanel.records.tables import Team, Use, now
+from fontanel.engine.quotas.limits import limits_of, month_began
+from fontanel.records.tables import Team, Use
 
 #: The share of a budget at which the team is warned.
 LOW = 0.8
@@ -20,7 +20,9 @@ class Budget:
     """Tokens used since the beginning of the team's calendar month."""
 
     limit: int | None
-    """None means without limit."""
+    """The team's own budget or its quota, whichever is lower; None means without limit."""
+    by_quota: bool
+    """Whether the limit is the quota, which only an operator raises."""
     used: int
     since: datetime
 
@@ -44,10 +46,11 @@ class Budget:
 
 def budget_of(session: Session, team: Team) -> Budget:
     """Return a team's budget of this month, in its own time zone."""
-    local = now().astimezone(ZoneInfo(team.time_zone))
-    since = local.replace(day=1, hour=0, minute=0, second=0, microsecond=0).astimezone(UTC)
+    since = month_began(team)
     used, _ = tokens_and_cost(session, Use.team_id == team.id, Use.at >= since)
-    return Budget(team.monthly_tokens, used, since)
+    quota, own = limits_of(session, team)["tokens"], team.monthly_tokens
+    by_quota = quota is not None and (own is None or quota < own)
+    return Budget(quota if by_quota else own, by_quota, used, since)
 
 
 def tokens_and_cost(session: Session, *conditions: ColumnElement[bool]) -> tuple[int, float]:

@@ -31,6 +31,7 @@ from fontanel.engine.answering.turn_records import (
 )
 from fontanel.engine.gaps.collecting import note_turn
 from fontanel.engine.notices.notify import notify_team
+from fontanel.engine.quotas.quotas import check_question
 from fontanel.records.ids import new_id
 from fontanel.records.tables import Conversation, Team, TextModel, Turn, TurnState, Use, now
 from fontanel.records.unit_of_work import Records
@@ -79,6 +80,9 @@ class TurnRecorder:
             target: What is asked.
             editions: The edition of each knowledge base.
             price: The model that will write, for its prices.
+
+        Raises:
+            QuotaReached: the team has asked all of its questions of this month.
         """
         asked = self._asked
         self._price = price
@@ -118,6 +122,7 @@ class TurnRecorder:
         )
         if asked.keep:
             with self._records.writing() as session:
+                check_question(session, target.team_id)
                 self._place(session, turn, target)
                 session.add(turn)
                 session.flush()
@@ -260,9 +265,9 @@ def _warn_of_budget(session: Session, turn: Turn) -> None:
     """Notify the team when this turn passes the warning level of its budget."""
     tokens = turn.tokens_read + turn.tokens_written
     team = session.get_one(Team, turn.team_id)
-    if not tokens or team.monthly_tokens is None:
-        return
     after = budget_of(session, team)
+    if not tokens or after.limit is None:
+        return
     before = replace(after, used=after.used - tokens)
     if (before.share or 0) < LOW <= (after.share or 0):
         message = (

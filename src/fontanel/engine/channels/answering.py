@@ -27,6 +27,7 @@ from fontanel.engine.channels.opening import settings_of
 from fontanel.engine.channels.quoting import marks_of
 from fontanel.engine.channels.receiving import asker_of
 from fontanel.engine.runtime.fault_points import fault
+from fontanel.errors import QuotaReached
 from fontanel.records.tables import (
     Channel,
     ChannelMessage,
@@ -80,6 +81,8 @@ class MessageAnswerer:
             return False
         try:
             self._answer(message)
+        except QuotaReached as reached:
+            self._finish(message, str(reached), reason=str(reached))
         except Exception:
             if not self._cancelled.is_set():
                 log.exception("a message could not be answered", message=message.id)

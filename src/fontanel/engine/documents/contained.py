@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 from fontanel.engine.documents.documents import add_document, delete_document
 from fontanel.engine.documents.naming import document_name
 from fontanel.engine.ingest.reading import StoredFile
-from fontanel.errors import Refused
+from fontanel.errors import QuotaReached, Refused
 from fontanel.facts import MAX_TAGS
 from fontanel.records.tables import (
     Document,
@@ -40,7 +40,7 @@ def add_contained(session: Session, document: Document, inside: Sequence[StoredF
     kb = session.get_one(Kb, document.kb_id)
     kept: set[str] = set()
     left, room = _room_inside(session, document) if inside else (0, 0)
-    left_out = 0
+    left_out, reached = 0, ""
     for item in inside if _depth(session, document) < _MAX_DEPTH else ():
         left, room = left - 1, room - item.size
         if left < 0 or room < 0:
@@ -52,9 +52,13 @@ def add_contained(session: Session, document: Document, inside: Sequence[StoredF
             continue
         kept.add(name)
         tags = {**document.tags, **item.tags}
-        added = add_document(
-            session, kb, name, item.sha256, item.size, dict(list(tags.items())[:MAX_TAGS])
-        )
+        try:
+            added = add_document(
+                session, kb, name, item.sha256, item.size, dict(list(tags.items())[:MAX_TAGS])
+            )
+        except QuotaReached as error:
+            reached, left_out = str(error), left_out + 1
+            continue
         added.document.parent_key = document.key
         added.document.source_id = document.source_id
     for member in session.scalars(
@@ -64,6 +68,8 @@ def add_contained(session: Session, document: Document, inside: Sequence[StoredF
             delete_document(session, kb, member)
     if not left_out:
         return None
+    if reached:
+        return f"{left_out:,} files inside were left out: {reached}"
     return (
         f"{left_out:,} files inside were left out: of one file {_MAX_INSIDE:,} are taken and "
         f"{_MAX_INSIDE_BYTES // 1_000_000:,} MB, those in archives inside it included"

@@ -14,6 +14,7 @@ from fontanel.engine.documents import states
 from fontanel.engine.documents.naming import set_tags
 from fontanel.engine.ingest.passages import retire_passages
 from fontanel.engine.ingest.queue import add_job, drop_waiting_jobs
+from fontanel.engine.quotas.quotas import check_room
 from fontanel.records.ids import new_id
 from fontanel.records.tables import (
     Document,
@@ -43,7 +44,11 @@ def add_document(
     tags: Mapping[str, str] | None,
     columns: dict[str, Any] | None = None,
 ) -> Added:
-    """Add a document or a revision, or nothing if bytes and columns are unchanged."""
+    """Add a document or a revision, or nothing if bytes and columns are unchanged.
+
+    Raises:
+        QuotaReached: the team has no room for it.
+    """
     document = session.scalar(
         select(Document).where(Document.kb_id == kb.id, Document.name == name)
     )
@@ -51,6 +56,7 @@ def add_document(
         if tags is not None and tags != document.tags:
             set_tags(session, document, tags)
         return revise_document(session, document, sha256, size, columns)
+    check_room(session, kb.team_id, documents=1, size=size)
     document = Document(
         id=new_id("doc"),
         team_id=kb.team_id,
@@ -77,11 +83,16 @@ def revise_document(
     """Add a revision unless it equals the newest.
 
     Re-read a removed or failed document.
+
+    Raises:
+        QuotaReached: the team has no room for it.
     """
     latest = session.get(Revision, document.latest_revision_id)
     same = latest is not None and latest.sha256 == sha256 and latest.columns == columns
     if same and document.state not in (DocumentState.FAILED, DocumentState.REMOVED):
         return Added(document, "unchanged", None)
+    returns = document.state == DocumentState.REMOVED
+    check_room(session, document.team_id, documents=int(returns), size=size)
     number = 1 + (
         session.scalar(
             select(func.max(Revision.number)).where(Revision.document_key == document.key)

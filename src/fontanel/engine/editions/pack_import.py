@@ -33,6 +33,7 @@ from fontanel.engine.editions.pack_format import (
 from fontanel.engine.editions.pack_reader import Pack, damaged, passage_in
 from fontanel.engine.editions.store import Editions
 from fontanel.engine.ingest.passages import insert_passages, passage_row, vector_segment
+from fontanel.engine.quotas.quotas import check_passages, check_room
 from fontanel.facts import SplitSettings
 from fontanel.records.blobs import BlobStore
 from fontanel.records.ids import new_id
@@ -169,6 +170,9 @@ def _insert_documents(
 ) -> list[tuple[Document, Revision]]:
     owners = np.array([passage.document for passage in pack.passages], dtype=np.int64)
     counts = np.bincount(owners, minlength=len(pack.documents))
+    size = sum(packed.size for packed in pack.documents)
+    check_room(session, kb.team_id, documents=len(pack.documents), size=size)
+    check_passages(session, kb.team_id, len(pack.passages))
     out: list[tuple[Document, Revision]] = []
     by_name: dict[str, Document] = {}
     for packed, count in zip(pack.documents, counts, strict=True):

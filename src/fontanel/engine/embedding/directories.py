@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from fontanel.core.arrays import first_dimensions
-from fontanel.engine.ingest.embedding import Embedded, Owned
+from fontanel.engine.ingest.passage_embedders import Embedded, Owned
 from fontanel.engine.workers.processes import Worker
 
 
@@ -48,7 +48,7 @@ class DirectoryWorkers:
 class DirectoryEmbedder:
     """Embeds passages with the model in a directory."""
 
-    at_once, calls = 128, 1
+    at_once, calls = 32, 1
 
     def __init__(self, worker: Worker, prefix: str, dimensions: int) -> None:
         self._worker = worker

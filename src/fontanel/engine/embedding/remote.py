@@ -21,7 +21,8 @@ from fontanel.engine.editions.pausing import pause_at_budget
 from fontanel.engine.embedding.directories import DirectoryEmbedder
 from fontanel.engine.embedding.embedders import Embedders
 from fontanel.engine.embedding.registered import Registered, find_embedder
-from fontanel.engine.ingest.embedding import Embedded, EmbedderAway, EmbedStage, Owned
+from fontanel.engine.ingest.embedding import EmbedStage
+from fontanel.engine.ingest.passage_embedders import Embedded, EmbedderAway, Owned
 from fontanel.engine.ingest.queue import embedders_waited_for
 from fontanel.llm import CallFailed, EmbeddingClient
 from fontanel.records.tables import Team, now

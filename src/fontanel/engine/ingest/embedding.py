@@ -6,19 +6,26 @@ Embed the passages of a revision, for semantic search.
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from concurrent.futures import CancelledError, ThreadPoolExecutor, as_completed
 from dataclasses import dataclass, field
-from typing import Protocol
 
 from sqlalchemy.orm import Session
 
-from fontanel.core.arrays import Floats
 from fontanel.core.embedding.encoder import estimate_read_tokens, text_key
 from fontanel.engine.documents import states
 from fontanel.engine.editions.pausing import stop_at_budget
 from fontanel.engine.editions.store import Editions
 from fontanel.engine.ingest.failures import InterruptedJobs, attempt_failed
+from fontanel.engine.ingest.passage_embedders import (
+    Allowance,
+    Embedded,
+    EmbedderAway,
+    MayEmbed,
+    Owned,
+    PassageEmbedder,
+    TextKey,
+)
 from fontanel.engine.ingest.passages import embedded_passages, write_vectors
 from fontanel.engine.ingest.progress import ProgressReporter
 from fontanel.engine.ingest.queue import (
@@ -29,91 +36,21 @@ from fontanel.engine.ingest.queue import (
     waiting_teams,
 )
 from fontanel.engine.runtime.fault_points import fault
-from fontanel.engine.workers.processes import Worker, WorkerDied
+from fontanel.engine.workers.processes import WorkerDied
 from fontanel.facts import DocumentState
 from fontanel.records.tables import Document, Edition, Job, JobStage, JobState, Revision, now
 from fontanel.records.unit_of_work import Records
 from fontanel.records.vector_cache import VectorCache
 
-#: Texts embedded in one round: few enough that a short document need not wait for a long one.
-_ROUND = 512
-#: Jobs claimed together.
-_MAX_JOBS = 64
+#: Texts embedded in one round. When several teams wait, a round is about as long as `_TURN` seconds
+#: instead, but has no fewer than `_MIN_ROUND` texts.
+_ROUND, _MIN_ROUND = 512, 32
+#: Seconds after which a team's round ends early because another team waits.
+_TURN = 2.0
+#: Jobs claimed together, and how many texts each has at least, as a rule.
+_MAX_JOBS, _TEXTS_OF_JOB = 64, 8
 
 _BROKE = "Embedding broke its process each time. Retry the document."
-
-#: A team's id and the key of a text in the vector cache.
-TextKey = tuple[str, bytes]
-
-
-@dataclass(frozen=True, slots=True)
-class Owned:
-    """A text to embed, and the job and the edition that it is for."""
-
-    text: str
-    job: Job
-    edition_id: str
-
-
-class EmbedderAway(Exception):
-    """An embedder gives no vectors now.
-
-    Args:
-        pause: Seconds that the jobs wait.
-        refused: Whether it refuses one of the texts.
-    """
-
-    def __init__(self, reason: str, pause: float, *, refused: bool = False) -> None:
-        super().__init__(reason)
-        self.pause = pause
-        self.refused = refused
-
-
-@dataclass(frozen=True, slots=True)
-class Embedded:
-    """Unit vectors, float32 (texts, dimensions), and what records their use once they are kept."""
-
-    vectors: Floats
-    record: Callable[[], None] = lambda: None
-
-
-class PassageEmbedder(Protocol):
-    """Turns texts of passages into unit vectors.
-
-    `at_once` texts are passed to each call, and `calls` of them are made at the same time.
-    """
-
-    @property
-    def at_once(self) -> int: ...
-    @property
-    def calls(self) -> int: ...
-
-    def embed_owned(self, texts: Sequence[Owned]) -> Embedded:
-        """Return the vectors of texts.
-
-        Raises:
-            WorkerDied: its process broke.
-            EmbedderAway: it gives none now.
-        """
-
-
-#: Says whether a team may use an embedder now.
-MayEmbed = Callable[[Session, str], bool]
-#: Returns how many tokens an edition may use in a round; None for any number.
-Allowance = Callable[[Session, str], float | None]
-
-
-class WorkerEmbedder:
-    """Embeds in a worker process, with the service's own embedder."""
-
-    at_once, calls = 128, 1
-
-    def __init__(self, worker: Worker) -> None:
-        self._worker = worker
-
-    def embed_owned(self, texts: Sequence[Owned]) -> Embedded:
-        """Return the vectors of texts. Raises WorkerDied."""
-        return Embedded(self._worker.embed([one.text for one in texts]))
 
 
 @dataclass(slots=True)
@@ -121,11 +58,17 @@ class _Round:
     """The texts to embed in one round, and which jobs are complete with them."""
 
     texts: dict[TextKey, Owned] = field(default_factory=dict)
+    needed: dict[str, set[TextKey]] = field(default_factory=dict)
+    """The texts of each job that were not cached."""
+    new: dict[str, dict[TextKey, bool]] = field(default_factory=dict)
+    """Texts that are embedded for each job, and whether they are whole passages."""
+    totals: dict[str, int] = field(default_factory=dict)
+    """How many texts each job has in all."""
     complete: list[Job] = field(default_factory=list)
+    left: list[Job] = field(default_factory=list)
+    """Jobs that there was no room to look at."""
     unfinished: list[tuple[Job, int, int]] = field(default_factory=list)
     """Jobs that need a further round, with texts done and in all."""
-    embedded: dict[str, int] = field(default_factory=dict)
-    """Passages embedded for each job, which share the round's time."""
     allowed: dict[str, float | None] = field(default_factory=dict)
     """Tokens that each edition may still use."""
     paying: set[str] = field(default_factory=set)
@@ -142,6 +85,21 @@ class _Round:
             self.texts[key] = one
             taken += 1
         return taken
+
+    def stop_at(self, done: Collection[TextKey]) -> None:
+        """Leave the texts that are not done to a further round."""
+        for job in list(self.complete):
+            missing = len(self.needed[job.id].difference(done))
+            if missing:
+                self.complete.remove(job)
+                total = self.totals[job.id]
+                self.unfinished.append((job, total - missing, total))
+        for job_id, texts in self.new.items():
+            self.new[job_id] = {key: whole for key, whole in texts.items() if key in done}
+
+    def embedded(self, job_id: str) -> int:
+        """Return how many passages are embedded for a job; they share the round's time."""
+        return sum(self.new[job_id].values())
 
     def _pays(self, text: Owned) -> bool:
         """Take a text's tokens from its edition's budget; return whether it has them."""
@@ -176,6 +134,8 @@ class EmbedStage:
         self._progress = progress
         self._interrupted = InterruptedJobs(records)
         self._last_team = ""
+        #: Texts a second of each embedder, as measured last.
+        self._rates: dict[str, float] = {}
 
     def round(
         self,
@@ -200,13 +160,20 @@ class EmbedStage:
             if teams:
                 self._last_team = teams[0] if may is None else teams[-1]
             teams = [team for team in teams if may is None or may(session, team)]
-        jobs = claim(self._records, JobStage.EMBED, _MAX_JOBS, teams, _ROUND, embedder)
+        room = self._room(embedder) if len(teams) > 1 else _ROUND
+        limit = min(_MAX_JOBS, max(len(teams), room // _TEXTS_OF_JOB))
+        jobs = claim(self._records, JobStage.EMBED, limit, teams, room, embedder)
         if not jobs:
             return False
         self._last_team = teams[0]
         with self._interrupted.queued_again(jobs):
-            self._embed_jobs(with_, embedder, jobs, allowance)
+            self._embed_jobs(with_, embedder, jobs, allowance, room)
         return True
+
+    def _room(self, embedder: str) -> int:
+        """Return how many texts are embedded in one turn when several teams wait."""
+        rate = self._rates.get(embedder, 0.0)
+        return int(min(max(rate * _TURN, _MIN_ROUND), _ROUND))
 
     def _embed_jobs(
         self,
@@ -214,28 +181,31 @@ class EmbedStage:
         embedder: str,
         jobs: Sequence[Job],
         allowance: Allowance | None,
+        room: int,
     ) -> None:
         """Embed what there is room for; finish the jobs that are complete with it."""
         started = time.monotonic()
-        work = self._plan(jobs, embedder, allowance)
+        work = self._plan(jobs, embedder, allowance, room)
         if work.stopped:
             with self._records.writing() as session:
                 for edition_id in work.stopped:
                     stop_at_budget(session, edition_id)
+        if work.left:
+            postpone(self._records, work.left, 0.0)
         try:
-            self._embed(with_, work)
+            self._embed(with_, embedder, work)
         except WorkerDied:
             for job in jobs:
                 attempt_failed(self._records, job, _BROKE)
             return
         except EmbedderAway as away:
-            self._put_off(with_, embedder, jobs, allowance, away)
+            self._put_off(with_, embedder, jobs, allowance, away, room)
             return
         # Each passage's share, so that the documents' times add up to the round's.
-        each = (time.monotonic() - started) / max(sum(work.embedded.values()), 1)
+        each = (time.monotonic() - started) / max(sum(map(work.embedded, work.new)), 1)
         for edition_id, group in self._by_edition(work.complete).items():
             with self._editions.writer(edition_id):
-                self._commit(edition_id, group, embedder, each, work.embedded)
+                self._commit(edition_id, group, embedder, each, work)
                 fault("vectors_committed")
         if work.unfinished:
             self._put_back(work, each)
@@ -247,6 +217,7 @@ class EmbedStage:
         jobs: Sequence[Job],
         allowance: Allowance | None,
         away: EmbedderAway,
+        room: int,
     ) -> None:
         """Have jobs wait for their embedder; what was embedded already is cached.
 
@@ -256,14 +227,19 @@ class EmbedStage:
             postpone(self._records, jobs, away.pause)
         elif len(jobs) > 1:
             for job in jobs:
-                self._embed_jobs(with_, embedder, [job], allowance)
+                self._embed_jobs(with_, embedder, [job], allowance, room)
         else:
             attempt_failed(self._records, jobs[0], f"The embedder {embedder} failed: {away}")
 
-    def _plan(self, jobs: Sequence[Job], embedder: str, allowance: Allowance | None) -> _Round:
+    def _plan(
+        self, jobs: Sequence[Job], embedder: str, allowance: Allowance | None, size: int
+    ) -> _Round:
         """Choose the texts of this round: those that are not cached, up to its size."""
         work = _Round()
         for job in jobs:
+            if len(work.texts) >= size:
+                work.left.append(job)
+                continue
             edition_id, texts, whole = self._texts(job)
             if allowance is not None and edition_id not in work.allowed:
                 with self._records.reading() as session:
@@ -276,13 +252,16 @@ class EmbedStage:
                 if key not in cached and (job.team_id, key) not in work.texts
             }
             # A long document takes half a round while others wait.
-            room = min(_ROUND - len(work.texts), _ROUND // 2 if len(jobs) > 1 else _ROUND)
+            room = min(size - len(work.texts), size // 2 if len(jobs) > 1 else size)
             taken = work.take(missing, max(room, 0))
             new = set(list(missing)[:taken])
-            work.embedded[job.id] = sum(
-                is_whole and (job.team_id, key) in new
+            work.totals[job.id] = len(keys)
+            work.needed[job.id] = {(job.team_id, key) for key in keys if key not in cached}
+            work.new[job.id] = {
+                (job.team_id, key): is_whole
                 for key, is_whole in zip(keys, whole, strict=True)
-            )
+                if (job.team_id, key) in new
+            }
             if taken == len(missing):
                 work.complete.append(job)
             else:
@@ -301,24 +280,40 @@ class EmbedStage:
         texts, whole = [text for text, _ in pairs], [whole for _, whole in pairs]
         return edition.id, texts, whole
 
-    def _embed(self, with_: PassageEmbedder, work: _Round) -> None:
+    def _embed(self, with_: PassageEmbedder, embedder: str, work: _Round) -> None:
         """Embed texts, shortest first so that batches have similar lengths.
 
-        Cache each batch.
+        Cache each batch; end early when another team has waited for its turn.
         """
+        started = time.monotonic()
+        teams = {team for team, _ in work.texts}
         order = sorted(work.texts, key=lambda key: len(work.texts[key].text))
         parts = [order[at : at + with_.at_once] for at in range(0, len(order), with_.at_once)]
-        done = 0
+        done: set[TextKey] = set()
         for keys, made in _embedded(with_, work.texts, parts):
             for team_id in dict.fromkeys(team for team, _ in keys):
                 rows = [row for row, (team, _) in enumerate(keys) if team == team_id]
                 self._vectors.put(team_id, [keys[row][1] for row in rows], made.vectors[rows])
             made.record()
             fault("vectors_cached")
-            done += len(keys)
-            share = done / len(order)
-            if share < 1:
-                self._progress.report(work.complete, DocumentState.KEYWORD_READY, share)
+            done.update(keys)
+            seconds = time.monotonic() - started
+            self._rates[embedder] = len(done) / max(seconds, 0.001)
+            share = len(done) / len(order)
+            if share == 1:
+                return
+            self._progress.report(work.complete, DocumentState.KEYWORD_READY, share)
+            if with_.calls == 1 and seconds > _TURN and self._others_wait(teams, embedder):
+                work.stop_at(done)
+                return
+
+    def _others_wait(self, teams: Collection[str], embedder: str) -> bool:
+        """Return whether a team waits for the embedder that this round is not for."""
+        with self._records.reading() as session:
+            waiting = waiting_teams(
+                session, JobStage.EMBED, limit=len(teams) + 1, embedder=embedder
+            )
+        return not set(waiting) <= set(teams)
 
     def _by_edition(self, jobs: Sequence[Job]) -> dict[str, list[Job]]:
         groups: dict[str, list[Job]] = {}
@@ -335,7 +330,7 @@ class EmbedStage:
         jobs: Sequence[Job],
         embedder: str,
         each: float,
-        embedded: Mapping[str, int],
+        work: _Round,
     ) -> None:
         """Name the vectors of complete documents, in one unit of work."""
         with self._records.writing() as session:
@@ -347,7 +342,7 @@ class EmbedStage:
                 # There are none when a newer revision has replaced this one.
                 for passage_id, texts in embedded_passages(session, edition, job.revision_id):
                     passages.append((passage_id, [text_key(embedder, text) for text in texts]))
-                _finish(session, job, embedded[job.id], each)
+                _finish(session, job, work.embedded(job.id), each)
             write_vectors(self._editions, self._vectors, session, edition, passages)
 
     def _put_back(self, work: _Round, each: float) -> None:
@@ -362,7 +357,7 @@ class EmbedStage:
                 if states.moves(row, document):
                     states.report_progress(document, row, DocumentState.KEYWORD_READY, done / total)
                     revision = session.get_one(Revision, job.revision_id)
-                    _add_embedded(revision, work.embedded[job.id], each)
+                    _add_embedded(revision, work.embedded(job.id), each)
 
 
 def _embedded(

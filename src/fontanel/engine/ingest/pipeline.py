@@ -7,7 +7,8 @@ point leaves the stage either done or to be repeated.
 from __future__ import annotations
 
 from fontanel.engine.editions.store import Editions
-from fontanel.engine.ingest.embedding import EmbedStage, WorkerEmbedder
+from fontanel.engine.ingest.embedding import EmbedStage
+from fontanel.engine.ingest.passage_embedders import WorkerEmbedder
 from fontanel.engine.ingest.progress import ProgressReporter
 from fontanel.engine.ingest.reading import AddContained, ReadStage
 from fontanel.engine.workers.processes import Worker

@@ -11,7 +11,7 @@ from fontanel.records.tables import Document, Job
 from fontanel.records.unit_of_work import Records
 
 #: Seconds between two reports on the same job.
-_PAUSE = 0.4
+_PAUSE = 1.0
 #: Jobs whose last report is remembered.
 _MAX_REMEMBERED = 10_000
 

@@ -14,6 +14,7 @@ from fontanel.records.ids import new_id
 from fontanel.records.tables import (
     Document,
     Edition,
+    Embedder,
     Job,
     JobStage,
     JobState,
@@ -124,22 +125,20 @@ def waiting_teams(
 
 
 def embedders_waited_for(session: Session, but: str | None) -> list[str]:
-    """Return the embedders that jobs wait for which are due.
+    """Return the registered embedders that jobs wait for which are due.
 
     Args:
         but: The service's own, which is left out.
     """
-    query = (
-        select(Job.embedder)
-        .distinct()
-        .where(
-            Job.state == JobState.WAITING,
-            Job.stage == JobStage.EMBED,
-            Job.embedder.is_not(None) if but is None else Job.embedder != but,
-            Job.run_after <= now(),
-        )
+    # An index finds a job of each; the waiting jobs may be many.
+    due = select(Job.id).where(
+        Job.state == JobState.WAITING,
+        Job.stage == JobStage.EMBED,
+        Job.embedder == Embedder.name,
+        Job.run_after <= now(),
     )
-    return [name for name in session.scalars(query) if name is not None]
+    names = session.scalars(select(Embedder.name).where(due.exists()))
+    return [name for name in names if name != but]
 
 
 def _of_embedder(name: str | None) -> ColumnElement[bool]:

@@ -33,6 +33,7 @@ from fontanel.engine.ingest.progress import ProgressReporter
 from fontanel.engine.ingest.queue import claim, edition_of_job, put_back, waiting_teams
 from fontanel.engine.ingest.repeated import RepeatedBlocks, record_edges
 from fontanel.engine.pictures.found import record_pictures, texts_of, waiting_pictures
+from fontanel.engine.quotas.quotas import check_passages
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.transcription.transcripts import await_transcript, find_transcript
 from fontanel.engine.workers.messages import (
@@ -45,6 +46,7 @@ from fontanel.engine.workers.messages import (
     TranscriptNeeded,
 )
 from fontanel.engine.workers.processes import Worker, WorkerDied, WorkerOverran
+from fontanel.errors import QuotaReached
 from fontanel.facts import DocumentState
 from fontanel.records.blobs import BlobStore
 from fontanel.records.tables import (
@@ -343,6 +345,8 @@ class ReadStage:
         if outdated or document.state == DocumentState.REMOVED:
             job.state, job.error, job.changed_at = JobState.DONE, "no longer needed", now()
             return []
+        if job.for_active and not self._has_room(session, document, job, read):
+            return []
         title, about, model = self._described(session, read)
         retire_passages(session, edition.id, document)
         passages = read.result.passages
@@ -375,6 +379,18 @@ class ReadStage:
             seconds = round(time.monotonic() - started, 3)
             revision.seconds = {**read.result.seconds, "words": seconds}
         return entries
+
+    def _has_room(self, session: Session, document: Document, job: Job, read: _Read) -> bool:
+        """Return whether the team's quota allows a document's passages; fail the job if not."""
+        indexed = session.get(Revision, document.revision_id) if document.revision_id else None
+        before = 0 if indexed is None else indexed.passages or 0
+        try:
+            check_passages(session, document.team_id, len(read.result.passages) - before)
+        except QuotaReached as error:
+            job.state, job.error, job.changed_at = JobState.FAILED, str(error), now()
+            states.fail(document, job, "quota", f"{error} Retry the document when there is room.")
+            return False
+        return True
 
     def _described(self, session: Session, read: _Read) -> tuple[str, str, str | None]:
         """Return a document's title, description and the model behind it (None: built in)."""

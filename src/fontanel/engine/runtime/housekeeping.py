@@ -15,6 +15,7 @@ from fontanel.engine.channels.channels import delete_old_messages
 from fontanel.engine.documents.validity import search_earlier_revisions
 from fontanel.engine.notices.deliveries import Deliveries
 from fontanel.engine.pictures.found import delete_unused_pictures
+from fontanel.engine.quotas.watching import watch_quotas
 from fontanel.engine.sync.freshness import watch_freshness
 from fontanel.engine.transcription.transcripts import delete_unused_transcripts
 from fontanel.llm import ModelClient
@@ -82,6 +83,7 @@ class Housekeeping:
         if self._earlier_revisions:
             self._earlier_revisions = search_earlier_revisions(self._records, self._blobs)
         watch_freshness(self._records)
+        watch_quotas(self._records)
         self._audit_notes.flush()
         moment = time.monotonic()
         if self._models_checked is None or moment - self._models_checked > _CHECK_MODELS:

@@ -59,7 +59,27 @@ from fontanel.llm import Caller, EmbeddingClient, ModelClient, TranscriptionClie
 from fontanel.records.blobs import BlobStore
 from fontanel.records.ids import hash_password, new_id, new_password
 from fontanel.records.sequence import number_changes
-from fontanel.records.tables import Person
+from fontanel.records.tables import (
+    ApprovedAnswer,
+    AuditEntry,
+    Backup,
+    Channel,
+    ChannelMessage,
+    Delivery,
+    Edition,
+    Embedder,
+    GapQuestion,
+    Job,
+    Kb,
+    Person,
+    ProposalRun,
+    Receiver,
+    Source,
+    Sync,
+    TextModel,
+    Transcriber,
+    Trial,
+)
 from fontanel.records.unit_of_work import Committed, Records
 from fontanel.records.vault import Vault
 from fontanel.records.vector_cache import VectorCache
@@ -75,6 +95,8 @@ _REMOTE_THREADS = 4
 _TRANSCRIBING_THREADS = 2
 #: Messages of channels that are answered at the same time: more would wait for the processors.
 _MESSAGE_THREADS = 4
+#: Seconds after which threads look for work that never becomes due by the clock.
+_LONG_NAP = 10.0
 #: Seconds between two rounds of housekeeping.
 _HOUSEKEEPING = 5.0
 
@@ -97,8 +119,6 @@ class Runtime:
         self._stopping = threading.Event()
         self._stopped = False
         self._threads = WorkerThreads(self._stopping)
-        #: Apart from the others, which need not look for work at every message.
-        self._message_threads = WorkerThreads(self._stopping)
         self._background = ThreadPoolExecutor(1, thread_name_prefix="background")
         self.watchers = Watchers()
         self.sign_on_rules = parse_rules(settings.oidc_rules)
@@ -280,37 +300,38 @@ class Runtime:
         self._maintenance.check_all()
         start = self._threads.start
         for number, worker in enumerate(self._readers):
-            start(f"read-{number}", partial(self.ingest.read_round, worker))
+            start(f"read-{number}", partial(self.ingest.read_round, worker), (Job,))
         if self.local_models.name is not None:
-            start("embed", partial(self.ingest.embed_round, self._embedder, self.local_models.name))
+            embed = partial(self.ingest.embed_round, self._embedder, self.local_models.name)
+            start("embed", embed, (Job,))
         for number in range(_REMOTE_THREADS):
-            start(f"embed-remotely-{number}", self.remote_embedding.embed_round)
+            start(f"embed-remotely-{number}", self.remote_embedding.embed_round, (Embedder, Job))
         for number in range(_TRANSCRIBING_THREADS):
-            start(f"transcribe-{number}", self.transcribing.transcribe_next)
+            start(f"transcribe-{number}", self.transcribing.transcribe_next, (Kb, Transcriber))
         start("flag-approved", self.flagging.flag_next)
-        start("propose-by-rules", self.rule_proposer.propose_next)
-        start("propose-by-model", self.model_proposer.propose_next)
-        start("embed-approved", self.approved.embed_next)
+        start("propose-by-rules", self.rule_proposer.propose_next, (Kb, ProposalRun))
+        start("propose-by-model", self.model_proposer.propose_next, (Kb, ProposalRun))
+        start("embed-approved", self.approved.embed_next, (ApprovedAnswer,))
         start("merge", self.editions.merge_round)
         start("verify", self._maintenance.verify_next)
-        start("promote", self._maintenance.promote)
+        start("promote", self._maintenance.promote, (Edition,))
         for number in range(self.settings.sync_threads):
-            start(f"sync-{number}", self.syncing.run_next)
-        start("schedule", self.schedule.start_due)
-        start("trials", self.trials.run_next)
-        start("group-gaps", self.gap_groups.group_next)
+            start(f"sync-{number}", self.syncing.run_next, (Source, Sync), nap=_LONG_NAP)
+        start("schedule", self.schedule.start_due, (Source,))
+        start("trials", self.trials.run_next, (Trial,))
+        start("group-gaps", self.gap_groups.group_next, (GapQuestion,))
         start("close-gaps", self.gap_closer.close_next)
         start("check-followed", self.followed.check_next)
         start("timetable", self.timetable.start_due)
-        start("deliver", self.deliveries.deliver_due)
-        self._message_threads.start("channels", self.connections.keep)
+        start("deliver", self.deliveries.deliver_due, (Delivery, Receiver))
+        start("channels", self.connections.keep, (Channel,))
         for number in range(_MESSAGE_THREADS):
-            self._message_threads.start(f"answer-messages-{number}", self.answerer.answer_next)
-        self._message_threads.start("send-replies", self.sender.send_due)
-        start("backup", self.backups.run_next)
-        start("forward-audit", self.forwarding.forward_next)
-        start("describe", self.describing.describe_next)
-        start("describe-pictures", self.viewing.view_next)
+            start(f"answer-messages-{number}", self.answerer.answer_next, (ChannelMessage,))
+        start("send-replies", self.sender.send_due, (ChannelMessage,))
+        start("backup", self.backups.run_next, (Backup,))
+        start("forward-audit", self.forwarding.forward_next, (AuditEntry,))
+        start("describe", self.describing.describe_next, (Kb, TextModel))
+        start("describe-pictures", self.viewing.view_next, (Kb, TextModel))
         start("housekeeping", self._keep_house)
 
     def run_later(self, function: Callable[P, None], *args: P.args, **kwargs: P.kwargs) -> None:
@@ -350,7 +371,6 @@ class Runtime:
             worker.stop()
         self.local_models.directories.stop()
         self._threads.join()
-        self._message_threads.join()
         self.vectors.close()
         self.records.close()
         self._lock_file.close()
@@ -367,10 +387,8 @@ class Runtime:
         self.watchers.notify(committed)
         self.flagging.note(committed)
         self.gap_closer.note(committed)
-        if committed.work or (committed.audited and self.settings.audit_syslog):
-            self._threads.wake()
-        if committed.messages:
-            self._message_threads.wake()
+        if committed.work:
+            self._threads.wake(committed.work)
 
     def _keep_house(self) -> None:
         for worker in self._workers:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Collection
+from dataclasses import dataclass, field
 
 import structlog
 
@@ -18,40 +19,64 @@ _NAP = 1.0
 _JOIN = 10.0
 
 
+@dataclass(frozen=True, slots=True)
+class _Sleeper:
+    """What wakes a thread: changes of these tables, or that its nap is over."""
+
+    tables: frozenset[type]
+    nap: float
+    woken: threading.Event = field(default_factory=threading.Event)
+
+
 class WorkerThreads:
-    """Threads that each repeat one step until `stopping` is set."""
+    """Threads that each repeat one step until `stopping` is set.
+
+    A thread without work sleeps until one of its tables is changed. Waking all of them at each
+    change would cost more than most changes: each looks into the records.
+    """
 
     def __init__(self, stopping: threading.Event) -> None:
         self._stopping = stopping
-        self._woken = threading.Condition()
-        self._generation = 0
+        self._sleepers: list[_Sleeper] = []
         self._threads: list[threading.Thread] = []
 
-    def start(self, name: str, step: Step) -> None:
+    def start(
+        self, name: str, step: Step, tables: Collection[type] = (), nap: float = _NAP
+    ) -> None:
         """Start a thread that repeats `step`.
 
         An exception is logged, and the step retried.
+
+        Args:
+            name: The thread's name.
+            step: What it repeats.
+            tables: Tables whose changes may be work for it.
+            nap: Seconds after which it looks for work without being woken.
         """
-        thread = threading.Thread(target=self._run, args=(name, step), name=name, daemon=True)
+        sleeper = _Sleeper(frozenset(tables), nap)
+        thread = threading.Thread(
+            target=self._run, args=(name, step, sleeper), name=name, daemon=True
+        )
+        self._sleepers.append(sleeper)
         self._threads.append(thread)
         thread.start()
 
-    def wake(self) -> None:
-        """Have every thread look for work."""
-        with self._woken:
-            self._generation += 1
-            self._woken.notify_all()
+    def wake(self, changed: Collection[type]) -> None:
+        """Have the threads look for work that changes of these tables may be work for."""
+        for sleeper in self._sleepers:
+            if not sleeper.tables.isdisjoint(changed):
+                sleeper.woken.set()
 
     def join(self) -> None:
         """Wait for the threads to end."""
-        self.wake()
+        for sleeper in self._sleepers:
+            sleeper.woken.set()
         for thread in self._threads:
             thread.join(timeout=_JOIN)
 
-    def _run(self, name: str, step: Step) -> None:
+    def _run(self, name: str, step: Step, sleeper: _Sleeper) -> None:
         while not self._stopping.is_set():
-            with self._woken:
-                seen = self._generation
+            sleeper.woken.clear()
             try:
                 busy = step()
             except Exception:
@@ -59,8 +84,5 @@ class WorkerThreads:
                     return
                 log.exception("background step failed", thread=name)
                 busy = False
-            if busy:
-                continue
-            with self._woken:
-                if self._generation == seen and not self._stopping.is_set():
-                    self._woken.wait(timeout=_NAP)
+            if not busy and not self._stopping.is_set():
+                sleeper.woken.wait(sleeper.nap)

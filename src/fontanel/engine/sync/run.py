@@ -33,7 +33,7 @@ from fontanel.engine.sync.source_documents import (
     document_of,
     upsert_item,
 )
-from fontanel.errors import Refused
+from fontanel.errors import QuotaReached, Refused
 from fontanel.records.blobs import BlobStore
 from fontanel.records.tables import (
     Kb,
@@ -85,6 +85,7 @@ class SyncRun:
 
         Raises:
             RunHeld: the guard stopped it.
+            QuotaReached: the team has no room for what the source has.
             RunEnded: a person ended it, or the source is gone.
             RunInterrupted: the service stops.
         """
@@ -270,14 +271,20 @@ class SyncRun:
                 if kb is None:
                     raise RunEnded
                 rows: list[dict[str, Any]] = []
+                reached: QuotaReached | None = None
                 for one in batch:
                     with session.begin_nested():
                         try:
                             rows.append(self._take(session, kb, one))
                         except Refused as refused:
                             rows.append(self._failed(session, one.item, str(refused)))
+                        except QuotaReached as error:
+                            # What was unchanged or fits is stored; the rest waits for room.
+                            reached = error
                 self._record.write(session, rows)
             fault("items_committed")
+            if reached is not None:
+                raise reached
             self._check_failures()
 
     def _take(self, session: Session, kb: Kb, taken: Taken) -> dict[str, Any]:

@@ -22,7 +22,7 @@ from fontanel.engine.sync.opening import credentials_of, open_kind
 from fontanel.engine.sync.planning import next_run
 from fontanel.engine.sync.run import RunHeld, SyncRun
 from fontanel.engine.sync.run_record import RunEnded, RunInterrupted
-from fontanel.errors import Refused, SecretUnreadable
+from fontanel.errors import QuotaReached, Refused, SecretUnreadable
 from fontanel.records.blobs import BlobStore
 from fontanel.records.tables import Source, Sync, SyncState, Team, now
 from fontanel.records.unit_of_work import Records
@@ -124,7 +124,7 @@ class SyncRunner:
             if self._ends(source.id):
                 return None
             outcome.fail(str(error), again=error.again)
-        except (Refused, SecretUnreadable, PatternRefused) as error:
+        except (QuotaReached, Refused, SecretUnreadable, PatternRefused) as error:
             outcome.fail(str(error), again=False)
         except Exception as error:
             if self._ends(source.id):

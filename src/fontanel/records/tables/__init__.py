@@ -61,6 +61,7 @@ from fontanel.records.tables.people import (
     Team,
 )
 from fontanel.records.tables.pictures import PictureDescription, RevisionPicture
+from fontanel.records.tables.quotas import DefaultQuotas, PassageCounts, TeamCounts
 from fontanel.records.tables.sources import Outcome, Source, SourceItem, Sync, SyncItem, SyncState
 from fontanel.records.tables.transcripts import Transcriber, TranscriptPart
 from fontanel.records.tables.trials import (
@@ -88,6 +89,7 @@ __all__ = [
     "Channel",
     "ChannelMessage",
     "Conversation",
+    "DefaultQuotas",
     "Delivery",
     "Description",
     "Desk",
@@ -120,6 +122,7 @@ __all__ = [
     "Notice",
     "Outcome",
     "PageEdges",
+    "PassageCounts",
     "PassageRow",
     "PassageUse",
     "PasswordLink",
@@ -143,6 +146,7 @@ __all__ = [
     "SyncItem",
     "SyncState",
     "Team",
+    "TeamCounts",
     "TextModel",
     "Tombstone",
     "Transcriber",

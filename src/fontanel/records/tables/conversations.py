@@ -132,7 +132,19 @@ class Use(Base):
     """
 
     __tablename__ = "uses"
-    __table_args__ = (Index("ix_uses_team_at", "team_id", "at"),)
+    __table_args__ = (
+        # With what quotas and budgets count, so that they read nothing else.
+        Index(
+            "ix_uses_team_at",
+            "team_id",
+            "at",
+            "outcome",
+            "asker",
+            "tokens_read",
+            "tokens_written",
+            "cost",
+        ),
+    )
 
     key: Mapped[int] = mapped_column(primary_key=True, autoincrement=True)
     team_id: Mapped[str] = of_team()

@@ -70,7 +70,8 @@ class Team(Base):
     `kept_days` is the retention of conversations after their last question, None for unlimited;
     `monthly_tokens` the team's budget of model tokens in a calendar month. `source_folders` and
     `source_networks` are what its sources may read of what the service allows; None (teams older
-    than grants) for all of it. With `show_askers` editors see who asked.
+    than grants) for all of it. With `show_askers` editors see who asked. `quotas` are its
+    own limits by name, which replace the defaults; `quota_states` has those it was warned of.
     """
 
     __tablename__ = "teams"
@@ -84,6 +85,8 @@ class Team(Base):
     show_askers: Mapped[bool] = mapped_column(default=False, server_default="0")
     source_folders: Mapped[list[Any] | None] = mapped_column(default=list)
     source_networks: Mapped[list[Any] | None] = mapped_column(default=list)
+    quotas: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
+    quota_states: Mapped[dict[str, Any]] = mapped_column(default=dict, server_default="{}")
     created_at: Mapped[datetime] = mapped_column(default=now)
     version: Mapped[int] = mapped_column(default=1)
 
@@ -133,6 +136,8 @@ class Key(Base):
     #: Who made it; `by_operator`: without being a member of the team.
     made_by: Mapped[str] = mapped_column(default="", server_default="")
     by_operator: Mapped[bool] = mapped_column(default=False, server_default="0")
+    #: Its own limit, besides that of the team.
+    requests_per_minute: Mapped[int | None]
     created_at: Mapped[datetime] = mapped_column(default=now)
     expires_at: Mapped[datetime | None]
     last_used_at: Mapped[datetime | None]

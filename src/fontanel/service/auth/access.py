@@ -23,6 +23,7 @@ from sqlalchemy.orm import Session
 from starlette.requests import HTTPConnection
 
 from fontanel.engine.answering.tool_calls import TOOLS, store_tool_call
+from fontanel.engine.quotas.limits import limits_of
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.errors import NotFound
 from fontanel.facts import TOOL_HEADER
@@ -31,6 +32,7 @@ from fontanel.records.scope import TeamScope
 from fontanel.records.tables import DeskLink, Key, Member, Person, Role, SignIn, Team, now
 from fontanel.records.unit_of_work import Records
 from fontanel.service.audited import note_key, note_person, note_stranger, note_team
+from fontanel.service.auth.request_rates import RequestRates
 from fontanel.service.problems import ApiError
 from fontanel.service.threads import run_briefly
 
@@ -318,7 +320,9 @@ class Require:
         """
         caller = look_up_caller(request, runtime)
         with runtime.records.reading() as session:
-            return self.access_in(session, request, team, caller, runtime)
+            access = self.access_in(session, request, team, caller, runtime)
+            count_request(session, request, access.team, caller)
+            return access
 
     def access_in(
         self,
@@ -369,6 +373,36 @@ class Require:
         if member is not None:
             return Role(member.role)
         return Role.OWNER if caller.operator and self._administrative else None
+
+
+def count_request(
+    session: Session, request: HTTPConnection, team: Team, caller: Caller, who: str = ""
+) -> None:
+    """Count a request of a caller, within the team's quota and the key's own limit.
+
+    Args:
+        who: Whose requests are counted together, if not the caller's alone.
+
+    Raises:
+        ApiError: too-many-requests.
+    """
+    limit = limits_of(session, team)["requests_per_minute"]
+    if caller.key is not None and caller.key.requests_per_minute is not None:
+        own = caller.key.requests_per_minute
+        limit = own if limit is None else min(limit, own)
+    rates: RequestRates = request.app.state.request_rates
+    rates.count(request, "requests", who or f"{team.id}:{caller.id}", limit)
+
+
+def count_question(session: Session, request: HTTPConnection, team: Team, caller: Caller) -> None:
+    """Count a question of a caller, within the team's quota.
+
+    Raises:
+        ApiError: too-many-requests.
+    """
+    limit = limits_of(session, team)["questions_per_minute"]
+    rates: RequestRates = request.app.state.request_rates
+    rates.count(request, "questions", f"{team.id}:{caller.id}", limit)
 
 
 Reader = Annotated[Access, Depends(Require(Role.READER))]

@@ -36,9 +36,11 @@ from fontanel.service.auth.access import (
     Caller,
     Require,
     RuntimeDep,
+    count_request,
     credentials_of,
     record_use,
 )
+from fontanel.service.auth.rate_limits import network_of
 from fontanel.service.problems import ApiError
 from fontanel.service.streaming.renewal import Renewal
 from fontanel.service.threads import run_briefly
@@ -236,9 +238,13 @@ class _DeskAccess:
             note_guest(guest.id)
             note_team(record.team_id)
             record_use(runtime, link)
+            team_row = session.get_one(Team, record.team_id)
+            # A guest can pose as several, but not at several addresses.
+            network = network_of(request.client.host if request.client else "")
+            count_request(session, request, team_row, guest, f"{link.id}:{network}")
             access = Access(
                 guest,
-                session.get_one(Team, record.team_id),
+                team_row,
                 Role.READER,
                 runtime,
                 request.state.request_id,

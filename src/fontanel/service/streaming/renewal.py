@@ -13,8 +13,8 @@ from fontanel.records.tables import Role, now
 from fontanel.service.auth.access import Access, Require, credentials_of, find_caller
 from fontanel.service.problems import ApiError
 
-#: Streams that one caller and one team may have open.
-MAX_PER_CALLER, MAX_PER_TEAM = 20, 200
+#: Streams that one caller may have open.
+MAX_PER_CALLER = 20
 
 
 class Place:
@@ -41,14 +41,14 @@ class OpenStreams:
         self._lock = threading.Lock()
         self._open: Counter[str] = Counter()
 
-    def enter(self, caller: str, team: str) -> Place:
+    def enter(self, caller: str, team: str, max_of_team: int | None) -> Place:
         """Count one more stream. Raises ApiError(too-many-streams)."""
         with self._lock:
             for name, limit, whose in (
                 (caller, MAX_PER_CALLER, "You have"),
-                (team, MAX_PER_TEAM, "The team has"),
+                (team, max_of_team, "The team has"),
             ):
-                if self._open[name] >= limit:
+                if limit is not None and self._open[name] >= limit:
                     raise ApiError(
                         "too-many-streams",
                         f"{whose} {limit} event streams open, which is the maximum.",
@@ -57,6 +57,11 @@ class OpenStreams:
                     )
             self._open.update((caller, team))
         return Place(self, caller, team)
+
+    def of_team(self, team: str) -> int:
+        """Return how many a team has open."""
+        with self._lock:
+            return self._open[team]
 
     def _release(self, names: tuple[str, str]) -> None:
         with self._lock:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import threading
 from typing import Annotated
 
-from fastapi import Query
+from fastapi import Query, Request
 from fastapi.responses import StreamingResponse
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -30,7 +30,7 @@ from fontanel.schemas import (
 )
 from fontanel.schemas.base import Moment
 from fontanel.service.audited import note_read
-from fontanel.service.auth.access import Access, Editor, Reader, RuntimeDep
+from fontanel.service.auth.access import Access, Editor, Reader, RuntimeDep, count_question
 from fontanel.service.desk_settings import reachable_kb_ids
 from fontanel.service.out.differences import lines_between
 from fontanel.service.out.exported import Selection, exported_lines
@@ -146,7 +146,7 @@ async def receipt_key(runtime: RuntimeDep) -> dict[str, str]:
 
 
 @router.post("/{answer}/again", summary="Ask the same question again")
-def ask_again(answer: str, access: Editor) -> AgainOut:
+def ask_again(answer: str, access: Editor, request: Request) -> AgainOut:
     """Ask again with today's documents and published desk.
 
     The conversation is unchanged.
@@ -154,6 +154,7 @@ def ask_again(answer: str, access: Editor) -> AgainOut:
     turn = _turn(access, answer)
     before = turn_out(access.session, turn, [])
     target = _target_now(access, turn)
+    count_question(access.session, request, access.team, access.caller)
     # The question as it was understood needs no conversation.
     asked = Asked(
         question=turn.standalone or turn.question,

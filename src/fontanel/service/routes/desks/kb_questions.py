@@ -10,7 +10,7 @@ from fontanel.engine.answering.asking import Asked
 from fontanel.engine.answering.targets import Target, kb_target
 from fontanel.records.tables import Conversation, Turn
 from fontanel.schemas import AnswerOut, AskIn, ConversationChange, ConversationOut, Page, TurnOut
-from fontanel.service.auth.access import Access, Reader, ReaderWrite
+from fontanel.service.auth.access import Access, Reader, ReaderWrite, count_question
 from fontanel.service.out import conversation_lists as conversations
 from fontanel.service.out.turns import answer_out, turns_of
 from fontanel.service.routers import api_router
@@ -47,6 +47,7 @@ async def ask_kb(kb: str, body: AskIn, access: Reader, request: Request) -> Resp
     sent = answer_key(request, body)
     if earlier := await earlier_turn(request, asking, access.caller.id, sent):
         return respond_again(asker, await run_briefly(out, earlier))
+    await run_briefly(_count, request, access)
     asked = Asked(
         question=body.question,
         asker=access.caller.id,
@@ -60,6 +61,11 @@ async def ask_kb(kb: str, body: AskIn, access: Reader, request: Request) -> Resp
         lambda cancelled: asking.ask(target, asked, access.kb_ids, cancelled),
         lambda recorded: out(recorded.turn),
     )
+
+
+def _count(request: Request, access: Access) -> None:
+    with access.reading() as reading:
+        count_question(reading.session, request, access.team, access.caller)
 
 
 def _target(access: Access, kb: str, body: AskIn) -> Target:

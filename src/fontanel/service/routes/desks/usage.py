@@ -119,7 +119,8 @@ def _csv(rows: Sequence[UsageRow], by: str) -> Response:
 def _budget_out(session: Session, team: Team) -> BudgetOut:
     budget = budget_of(session, team)
     return BudgetOut(
-        monthly_tokens=budget.limit,
+        monthly_tokens=team.monthly_tokens,
+        limit=budget.limit,
         used=budget.used,
         share=budget.share,
         state=budget.state,

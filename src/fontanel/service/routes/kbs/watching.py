@@ -17,6 +17,7 @@ from fastapi.sse import format_sse_event
 from sqlalchemy import func, or_, select
 from sqlalchemy.orm import Session
 
+from fontanel.engine.quotas.limits import limits_of
 from fontanel.engine.runtime.watchers import Watcher
 from fontanel.records.tables import SETTLED_STATES, Document, Kb
 from fontanel.service.auth.access import Access, Reader
@@ -44,19 +45,21 @@ async def watch(kb: str, request: Request, access: Reader) -> StreamingResponse:
 
     `document` has a changed document, `removed` a deleted one's id, `kb` the knowledge base. The
     stream begins with unfinished documents, at most 200, and ends with the caller's access. A
-    caller can have 20 streams open, a team 200.
+    caller can have 20 streams open, a team as many as its quota allows, by default 200.
     """
-    kb_id = await run_briefly(_kb_id, access, kb)
+    kb_id, max_of_team = await run_briefly(_kb_and_limit, access, kb)
     streams: OpenStreams = request.app.state.streams
-    renewal = Renewal(request, access, streams.enter(access.caller.id, access.team.id))
+    place = streams.enter(access.caller.id, access.team.id, max_of_team)
+    renewal = Renewal(request, access, place)
     return StreamingResponse(
         _events(renewal, kb_id), media_type="text/event-stream", headers=STREAM_HEADERS
     )
 
 
-def _kb_id(access: Access, ref: str) -> str:
+def _kb_and_limit(access: Access, ref: str) -> tuple[str, int | None]:
     with access.reading() as reading:
-        return reading.scope.kb(ref).id
+        limits = limits_of(reading.session, access.team)
+        return reading.scope.kb(ref).id, limits["streams"]
 
 
 async def _events(renewal: Renewal, kb_id: str) -> AsyncIterator[bytes | str]:

@@ -229,6 +229,7 @@ def make_key(body: KeyIn, access: OwnerWrite, request: Request) -> KeyCreated:
         expires_at=now() + timedelta(days=body.expires_in_days) if body.expires_in_days else None,
         made_by=access.caller.name,
         by_operator=by_operator,
+        requests_per_minute=body.requests_per_minute,
     )
     session.add(key)
     session.flush()
