@@ -1,6 +1,7 @@
 # make demo       serve the demo scenario on http://127.0.0.1:8460 (FONTANEL_PORT changes it)
 # make test       set up and run all tests
 # make test-fast  run the tests that need no browser and no other server
+# make wheel      build dist/fontanel-*.whl, with the console inside
 # make check      lint, format, types, import contracts, console
 # make fmt        format Python and the console
 # make serve      serve var/serve, restarted when the code changes
@@ -21,7 +22,7 @@ SEED ?= 1
 
 CONSOLE_SOURCES := $(shell find console/src console/types console/public -type f) console/index.html console/docs.html console/vite.config.ts console/vite.embed.config.ts
 
-.PHONY: train train-embedder training-data demo test test-fast check fmt serve setup console embedder programs quality bench api client documents reference lock clean
+.PHONY: wheel train train-embedder training-data demo test test-fast check fmt serve setup console embedder programs quality bench api client documents reference lock clean
 
 demo: setup
 	@exec $(PY) demo/run.py
@@ -41,6 +42,11 @@ setup: .venv/ready src/fontanel/service/console/index.html var/embedder/model.on
 	@touch $@
 
 console: src/fontanel/service/console/index.html
+
+wheel: setup
+	rm -rf build
+	$(PY) -m pip wheel --quiet --no-deps --no-build-isolation --wheel-dir dist .
+	@ls dist/*.whl
 
 console/node_modules/.package-lock.json: console/package-lock.json
 	# Not `npm ci`: it refuses a lock file without the optional packages of platforms that a registry does not carry.

@@ -2,6 +2,8 @@ import tailwindcss from "@tailwindcss/vite";
 import { defineConfig } from "vitest/config";
 
 export default defineConfig({
+  // Relative to the base element, which the service sets to its public path.
+  base: "./",
   plugins: [tailwindcss()],
   esbuild: { jsx: "automatic" },
   build: {

@@ -8,6 +8,8 @@ command -v postgres >/dev/null || compgen -G "/usr/lib/postgresql/*/bin/postgres
 command -v faketime >/dev/null || missing+=(faketime)
 [[ -x /usr/sbin/dovecot ]] || missing+=(dovecot-imapd)
 command -v prosody >/dev/null || missing+=(prosody)
+command -v nginx >/dev/null || [[ -x /usr/sbin/nginx ]] || missing+=(nginx)
+command -v systemd-analyze >/dev/null || missing+=(systemd)
 [[ ${#missing[@]} == 0 ]] && exit 0
 if [[ $(id -u) == 0 ]] && command -v apt-get >/dev/null; then
   echo "Installing Debian's ${missing[*]} for the tests ..."

@@ -53,10 +53,11 @@ import { SetPage } from "./pages/trials/SetPage";
 import { TrialPage } from "./pages/trials/TrialPage";
 import { TrialsPage } from "./pages/trials/TrialsPage";
 import { UsagePage } from "./pages/usage/UsagePage";
+import { ROOT } from "./root";
 
 export function App() {
   return (
-    <BrowserRouter>
+    <BrowserRouter basename={ROOT || undefined}>
       <Routes>
         <Route path="/sign-in" element={<SignInPage />} />
         <Route path="/invitation" element={<InvitationPage />} />
@@ -162,7 +163,7 @@ export function Missing() {
     <div className="py-16 text-center">
       <h1 className="text-2xl">Page not found</h1>
       <p className="soft mt-2">The address is wrong, or it belongs to another team.</p>
-      <a className="btn btn-primary mt-6" href="/">
+      <a className="btn btn-primary mt-6" href={`${ROOT}/`}>
         Go to your knowledge bases
       </a>
     </div>

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 from typing import Literal
+from urllib.parse import urlsplit
 
 from pydantic import Field, SecretStr
 from pydantic_settings import BaseSettings, SettingsConfigDict
@@ -207,6 +208,14 @@ class Settings(BaseSettings):
             " read it."
         ),
     )
+    tls_certificate: Path | None = Field(
+        None,
+        description=(
+            "File with the certificate chain (PEM) to serve HTTPS with; it is read again when it"
+            " changes. Default: plain HTTP, for a proxy on this machine."
+        ),
+    )
+    tls_key: Path | None = Field(None, description="File with the certificate's private key (PEM).")
     secure_cookie: bool = Field(
         default=False,
         description="Mark the session cookie Secure; set it when the service is behind HTTPS.",
@@ -222,4 +231,16 @@ class Settings(BaseSettings):
 
     @property
     def origin(self) -> str:
-        return self.public_url.rstrip("/") or f"http://{self.host}:{self.port}"
+        """The public address, without the last slash."""
+        scheme = "https" if self.tls_certificate else "http"
+        return self.public_url.rstrip("/") or f"{scheme}://{self.host}:{self.port}"
+
+    @property
+    def root(self) -> str:
+        """The path of the public address, without the last slash; empty at the root."""
+        return urlsplit(self.origin).path
+
+    @property
+    def marks_cookie_secure(self) -> bool:
+        """Whether browsers only reach the service over HTTPS."""
+        return self.secure_cookie or self.tls_certificate is not None

@@ -1,5 +1,6 @@
 /** Calls to the service. Types come from its OpenAPI description. */
 import type { components } from "../../types/schema";
+import { API, ROOT } from "../root";
 
 export type Schemas = components["schemas"];
 export type Kb = Schemas["KbOut"];
@@ -18,7 +19,7 @@ export class ProblemError extends Error {
   }
 }
 
-const BASE = "/api/v1";
+const BASE = API;
 const CONSOLE = { "X-Fontanel-Console": "1" };
 
 /** Whether the headers are a guest's: the link's secret and the guest's own. */
@@ -31,7 +32,7 @@ export async function signOut(): Promise<void> {
   leaving = true;
   try {
     await send("DELETE", "/session");
-    location.assign("/sign-in");
+    location.assign(`${ROOT}/sign-in`);
   } catch (problem) {
     leaving = false;
     throw problem;
@@ -55,9 +56,11 @@ async function check(response: Response, guest = false): Promise<Response> {
     response.status === 401 &&
     !guest &&
     !leaving &&
-    !/^\/(sign-in|invitation|password)$/.test(location.pathname)
+    !/^\/(sign-in|invitation|password)$/.test(location.pathname.slice(ROOT.length))
   ) {
-    location.assign(`/sign-in?next=${encodeURIComponent(location.pathname + location.search)}`);
+    location.assign(
+      `${ROOT}/sign-in?next=${encodeURIComponent(location.pathname + location.search)}`,
+    );
   }
   throw new ProblemError(problem);
 }

@@ -1,5 +1,6 @@
 import { useRef, useState } from "react";
 import { send } from "../api/client";
+import { API } from "../root";
 import { Failure } from "./text";
 
 interface Imported {
@@ -72,10 +73,10 @@ export function FileTransfer<Result extends Imported>({
         )}
         {total > 0 && (
           <>
-            <a className="btn btn-sm" href={`/api/v1${base}/export?form=jsonl`} download>
+            <a className="btn btn-sm" href={`${API}${base}/export?form=jsonl`} download>
               Export as JSON Lines
             </a>
-            <a className="btn btn-sm" href={`/api/v1${base}/export?form=csv`} download>
+            <a className="btn btn-sm" href={`${API}${base}/export?form=csv`} download>
               Export as CSV
             </a>
           </>

@@ -147,7 +147,8 @@ class ChatPanel extends HTMLElement {
   }
 
   #onMessage = (event: MessageEvent) => {
-    if (event.origin !== desk.origin || event.source !== this.#frame?.contentWindow) return;
+    if (event.origin !== new URL(desk.origin).origin || event.source !== this.#frame?.contentWindow)
+      return;
     if (event.data?.type === "fontanel:close") this.hide();
     if (event.data?.type === "fontanel:visitor-expired")
       this.dispatchEvent(new Event("visitorexpired"));

@@ -1,5 +1,6 @@
 import { useCallback, useEffect, useRef, useState } from "react";
 import { type Doc, get, type Kb, type Schemas } from "../api/client";
+import { API } from "../root";
 
 /** How many recently changed documents to show past the end of a partly loaded list. */
 const KEPT = 100;
@@ -57,7 +58,7 @@ export function useDocuments(base: string) {
     );
     const begin = () => load(null).catch((problem: Error) => setError(problem.message));
     void begin();
-    const source = new EventSource(`/api/v1${base}/events`);
+    const source = new EventSource(`${API}${base}/events`);
     let opened = false;
     let pending: [string, Doc | null][] = [];
     const receive = (id: string, document: Doc | null) => {

@@ -65,7 +65,7 @@ def create_app(settings: Settings, runtime: Runtime | None = None) -> FastAPI:
         redoc_url=None,
         openapi_url="/api/openapi.json",
         middleware=[
-            Middleware(RequestLog, metrics=metrics, secure=settings.secure_cookie),
+            Middleware(RequestLog, metrics=metrics, secure=settings.marks_cookie_secure),
             Middleware(
                 BodyGate,
                 runtime=runtime,
@@ -86,7 +86,7 @@ def create_app(settings: Settings, runtime: Runtime | None = None) -> FastAPI:
     app.router.routes += api_routes()
     app.router.routes.append(Route(tool_endpoint.PATH, tools, include_in_schema=False))
     embed.install(app)
-    console.install(app)
+    console.install(app, settings.root)
     app.openapi = lambda: _description_of(app)  # type: ignore[method-assign]
     return app
 

@@ -19,11 +19,14 @@ from fontanel.engine.runtime.runtime import Runtime
 from fontanel.errors import DataInUse, NewerData, Refused
 from fontanel.logs import configure_logs
 from fontanel.service.app import create_app
+from fontanel.service.certificate import Certificate, certificate_problem
 from fontanel.service.connections import allow_open_files, protocol
 from fontanel.settings import Settings
 
 log = structlog.get_logger()
 
+#: Ticks of the server between two looks at the certificate: a minute.
+_LOOK_AT_CERTIFICATE = 600
 #: Of glibc's malloc.h.
 _M_ARENA_MAX = -8
 
@@ -34,12 +37,26 @@ class _Server(uvicorn.Server):
     def __init__(self, config: uvicorn.Config, runtime: Runtime) -> None:
         super().__init__(config)
         self._runtime = runtime
+        settings = runtime.settings
+        self._certificate = (
+            Certificate(config, settings.tls_certificate, settings.tls_key)
+            if settings.tls_certificate is not None
+            else None
+        )
+
+    async def on_tick(self, counter: int) -> bool:
+        """Read a renewed certificate; called ten times a second."""
+        if self._certificate is not None and counter % _LOOK_AT_CERTIFICATE == 0:
+            self._certificate.renew()
+        return await super().on_tick(counter)
 
     async def startup(self, sockets: list[socket.socket] | None = None) -> None:
         """Listen, and say so once connections are accepted."""
         await super().startup(sockets)
         if self.started:
-            print(f"Fontanel listens on http://{self.config.host}:{self.config.port}", flush=True)
+            scheme = "https" if self.config.is_ssl else "http"
+            address = f"{scheme}://{self.config.host}:{self.config.port}"
+            print(f"Fontanel listens on {address}", flush=True)
 
     def handle_exit(self, sig: int, frame: FrameType | None) -> None:
         self._runtime.begin_stop()
@@ -97,6 +114,10 @@ def run(settings: Settings) -> int:
             " makes a new one.\n",
             flush=True,
         )
+    if problem := certificate_problem(settings.tls_certificate, settings.tls_key):
+        print(f"fontanel: {problem}", file=sys.stderr)
+        runtime.stop()
+        return 1
     config = uvicorn.Config(
         create_app(settings, runtime),
         host=settings.host,
@@ -106,6 +127,8 @@ def run(settings: Settings) -> int:
         proxy_headers=bool(settings.trusted_proxies),
         forwarded_allow_ips=settings.trusted_proxies or "127.0.0.1",
         timeout_graceful_shutdown=5,
+        ssl_certfile=settings.tls_certificate,
+        ssl_keyfile=settings.tls_key,
         http=protocol(settings.max_connections, settings.head_seconds),  # type: ignore[arg-type]
     )
     server = _Server(config, runtime)

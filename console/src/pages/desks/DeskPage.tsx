@@ -3,6 +3,7 @@ import { Missing } from "../../App";
 import { useResource } from "../../api/useResource";
 import { Tabs } from "../../components/forms";
 import { useTeam } from "../../hooks/useSession";
+import { ROOT } from "../../root";
 import { type Desk, Sign } from "./words";
 
 interface DeskContext {
@@ -40,7 +41,7 @@ export function DeskPage() {
           </p>
         </div>
         {desk.published && (
-          <a className="btn ml-auto" href={`/chat/${desk.id}`}>
+          <a className="btn ml-auto" href={`${ROOT}/chat/${desk.id}`}>
             Open chat
           </a>
         )}

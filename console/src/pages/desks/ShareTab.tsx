@@ -4,6 +4,7 @@ import { type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { Ago, Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
+import { ADDRESS, ROOT } from "../../root";
 import { useDesk } from "./DeskPage";
 import { VisitorKey } from "./VisitorKey";
 
@@ -56,8 +57,8 @@ export function ShareTab() {
         Members of the team ask at{" "}
         <a
           className="link text-primary font-mono text-[13px] break-all"
-          href={`/chat/${desk.id}`}
-        >{`${location.origin}/chat/${desk.id}`}</a>
+          href={`${ROOT}/chat/${desk.id}`}
+        >{`${ADDRESS}/chat/${desk.id}`}</a>
         {!desk.published && <span className="soft"> once a version is published</span>}.
       </p>
       <h2 className="mb-1 text-[19px]">Links</h2>
@@ -167,7 +168,7 @@ export function ShareTab() {
             This shows a button that opens the chat as a panel, on{" "}
             {desk.published?.settings.frame_origins?.join(", ")}. Replace dl_... by a link's secret.
           </p>
-          <pre className="sheet overflow-x-auto p-3 font-mono text-[13px]">{`<script src="${location.origin}/embed/${desk.id}.js" data-link="dl_..." defer></script>`}</pre>
+          <pre className="sheet overflow-x-auto p-3 font-mono text-[13px]">{`<script src="${ADDRESS}/embed/${desk.id}.js" data-link="dl_..." defer></script>`}</pre>
           <VisitorKey desk={desk} api={api} onChange={reload} />
         </>
       )}

@@ -6,6 +6,7 @@ import { useResource } from "../../api/useResource";
 import { Ago, Failure } from "../../components/text";
 import { useInProgress } from "../../hooks/useInProgress";
 import { useTeam } from "../../hooks/useSession";
+import { API } from "../../root";
 import { About, DocumentBar } from "./DocumentBar";
 import { DocumentText, type Mark } from "./DocumentText";
 import { PagePicture } from "./PagePicture";
@@ -84,7 +85,7 @@ export function DocumentPage() {
   const revision = shown ?? (served ? null : document.revision);
   const recording = revision && isRecording(revision) ? revision : null;
   const pictures = (sha256: string) =>
-    `/api/v1${api}/pictures/${sha256}?revision=${text.data?.revision.id}`;
+    `${API}${api}/pictures/${sha256}?revision=${text.data?.revision.id}`;
   const play = (seconds: number) => {
     if (!player.current) return;
     player.current.currentTime = seconds;
@@ -176,8 +177,8 @@ export function DocumentPage() {
         onPlace={setPlace}
         outlined={outlined}
         onOutlined={setOutlined}
-        original={`/api/v1${api}/original${fragment(text.data, page, from)}`}
-        download={`/api/v1${api}/original?download=true`}
+        original={`${API}${api}/original${fragment(text.data, page, from)}`}
+        download={`${API}${api}/original?download=true`}
       />
       <div
         className={`grid gap-6 ${sideBySide ? "min-[900px]:grid-cols-2" : "min-[900px]:grid-cols-[minmax(0,1fr)_290px]"}`}
@@ -243,7 +244,7 @@ export function DocumentPage() {
           {recording && (
             <Player
               revision={recording}
-              address={`/api/v1${api}/original?revision=${recording.id}`}
+              address={`${API}${api}/original?revision=${recording.id}`}
               from={secondAt(blocks, from)}
               player={player}
             />

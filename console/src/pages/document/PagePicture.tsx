@@ -1,6 +1,7 @@
 import type { Schemas } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { Failure } from "../../components/text";
+import { API } from "../../root";
 import type { Mark } from "./DocumentText";
 
 interface Props {
@@ -25,7 +26,7 @@ export function PagePicture({ api, page, revision, marks, passages, onChoose, on
   return (
     <div className="border-base-300 relative overflow-hidden rounded border bg-white">
       <img
-        src={`/api/v1${api}/pages/${page}/picture?width=900&${query}`}
+        src={`${API}${api}/pages/${page}/picture?width=900&${query}`}
         alt={`Page ${page} of the original`}
         className="w-full"
       />

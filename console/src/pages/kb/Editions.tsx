@@ -2,6 +2,7 @@ import { useCallback, useEffect, useState } from "react";
 import { Link } from "react-router";
 import { get, type Schemas, send } from "../../api/client";
 import { Ago, count, Failure, money } from "../../components/text";
+import { API } from "../../root";
 import { EmbedderChoice } from "./EmbedderChoice";
 import { type Splitting, SplittingFields, splittingText } from "./Splitting";
 
@@ -92,7 +93,7 @@ export function Editions({
                   {edition.state === "ready" && (
                     <a
                       className="btn btn-sm mr-2"
-                      href={`/api/v1${api}/editions/${edition.number}/pack`}
+                      href={`${API}${api}/editions/${edition.number}/pack`}
                     >
                       Export
                     </a>

@@ -5,6 +5,7 @@ import { useResource } from "../../api/useResource";
 import { CheckBox, LabelledInput } from "../../components/forms";
 import { count, Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
+import { API } from "../../root";
 import { TrialGate } from "../trials/TrialGate";
 import { Editions } from "./Editions";
 import { useKb } from "./KbPage";
@@ -194,7 +195,7 @@ export function SettingsTab() {
           <dd className="font-mono">{kb.slug}</dd>
           <dt>Feed</dt>
           <dd>
-            <a className="link" href={`/api/v1${team.api}/kbs/${kb.slug}/feed`}>
+            <a className="link" href={`${API}${team.api}/kbs/${kb.slug}/feed`}>
               changed documents (Atom)
             </a>
           </dd>

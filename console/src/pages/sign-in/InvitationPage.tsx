@@ -2,6 +2,7 @@ import { type FormEvent, useEffect, useState } from "react";
 import { get, type Schemas, type Session, send } from "../../api/client";
 import { LabelledInput, NewPassword } from "../../components/forms";
 import { Failure } from "../../components/text";
+import { ROOT } from "../../root";
 import { Door } from "./Door";
 
 /** The page of an invitation's link. The secret is in the fragment, so that no server logs it. */
@@ -27,7 +28,7 @@ export function InvitationPage() {
   const accept = (body: object) => {
     setBusy(true);
     send("POST", "/invitations/accept", { secret, ...body })
-      .then(() => location.assign("/"))
+      .then(() => location.assign(`${ROOT}/`))
       .catch((problem: Error) => {
         setError(problem.message);
         setBusy(false);
@@ -75,7 +76,7 @@ export function InvitationPage() {
                 Already have an account?{" "}
                 <a
                   className="link"
-                  href="/sign-in"
+                  href={`${ROOT}/sign-in`}
                   onClick={() => sessionStorage.setItem("next", `/invitation#${secret}`)}
                 >
                   Sign in first

@@ -2,6 +2,7 @@ import { type FormEvent, useState } from "react";
 import { send } from "../../api/client";
 import { NewPassword } from "../../components/forms";
 import { Failure } from "../../components/text";
+import { ROOT } from "../../root";
 import { Door } from "./Door";
 
 /** The page of a link to set a new password. */
@@ -24,7 +25,7 @@ export function PasswordPage() {
       {done ? (
         <div className="sheet flex flex-col gap-4 p-6">
           <p role="status">The new password is set. All sign-ins have ended.</p>
-          <a className="btn btn-primary" href="/sign-in">
+          <a className="btn btn-primary" href={`${ROOT}/sign-in`}>
             Sign in
           </a>
         </div>

@@ -3,15 +3,18 @@ import { type Schemas, type Session, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { LabelledInput } from "../../components/forms";
 import { Failure } from "../../components/text";
+import { API, ROOT } from "../../root";
 import { Door } from "./Door";
 
 /** Return an address within this service, parsed as browsers do, which ignore tabs and the like. */
 function own(next: string | null): string {
   try {
-    const found = new URL(next ?? "/", location.origin);
-    return found.origin === location.origin ? found.pathname + found.search + found.hash : "/";
+    const found = new URL(next ?? `${ROOT}/`, location.origin);
+    return found.origin === location.origin
+      ? found.pathname + found.search + found.hash
+      : `${ROOT}/`;
   } catch {
-    return "/";
+    return `${ROOT}/`;
   }
 }
 
@@ -67,7 +70,7 @@ export function SignInPage() {
           <Failure message={problem} />
           <a
             className="btn btn-primary"
-            href={`/api/v1/session/provider/start?${new URLSearchParams({ next: own(next) })}`}
+            href={`${API}/session/provider/start?${new URLSearchParams({ next: own(next) })}`}
           >
             Sign in with {provider}
           </a>

@@ -4,6 +4,7 @@ import { type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { Ago, Failure } from "../../components/text";
 import { useSession, useTeam } from "../../hooks/useSession";
+import { ADDRESS } from "../../root";
 import { Grants } from "./Grants";
 import { Members } from "./Members";
 import { Once, type Role, RoleChoice } from "./parts";
@@ -58,7 +59,7 @@ function Keys({ api, outsider }: { api: string; outsider: boolean }) {
       <h2 className="text-xl">Keys</h2>
       <p className="soft mb-2">
         For programs: the command line, the client library, your own scripts, and agents, which find
-        tools at <code>{window.location.origin}/mcp</code>.
+        tools at <code>{ADDRESS}/mcp</code>.
       </p>
       {outsider && (
         <p className="soft mb-2">

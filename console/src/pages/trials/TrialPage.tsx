@@ -4,6 +4,7 @@ import { type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { Ago, count, Failure } from "../../components/text";
 import { useTeam } from "../../hooks/useSession";
+import { API } from "../../root";
 import {
   Interval,
   isOpen,
@@ -68,7 +69,7 @@ export function TrialPage() {
               Resume
             </button>
           )}
-          <a className="btn btn-sm" href={`/api/v1${api}/export`} download>
+          <a className="btn btn-sm" href={`${API}${api}/export`} download>
             Export
           </a>
           <button

