@@ -201,6 +201,18 @@ class Settings(BaseSettings):
     backup_region: str = Field("us-east-1", description="Region of the bucket.")
     backup_access_key: str = Field("", description="Access key of the bucket.")
     backup_secret_key: SecretStr = Field(SecretStr(""), description="Secret key of the bucket.")
+    traces: str = Field(
+        "",
+        description=(
+            "Address of a collector that traces are sent to (OTLP over HTTP), for instance"
+            " `http://127.0.0.1:4318`. Default: none."
+        ),
+    )
+    slow_seconds: float = Field(
+        5.0,
+        description="Requests, answers, readings and runs that take longer are logged; 0: none.",
+        ge=0,
+    )
     metrics_token: str = Field(
         "",
         description=(

@@ -21,7 +21,7 @@ from fontanel.service.api import api_routes
 from fontanel.service.auth.rate_limits import AtOnce, Pace, SignInLimits
 from fontanel.service.auth.request_rates import RequestRates
 from fontanel.service.bodies import BodyGate
-from fontanel.service.metrics import CurationFigures, SourceFigures
+from fontanel.service.metrics import CurationFigures, ServiceFigures, SourceFigures
 from fontanel.service.middleware import Metrics, RequestLog
 from fontanel.service.streaming.answers import new_pool
 from fontanel.service.streaming.renewal import OpenStreams
@@ -49,6 +49,7 @@ def create_app(settings: Settings, runtime: Runtime | None = None) -> FastAPI:
     if runtime is not None:
         metrics.registry.register(SourceFigures(runtime.records))
         metrics.registry.register(CurationFigures(runtime.records))
+        metrics.registry.register(ServiceFigures(runtime.records, settings))
     tools = ToolEndpoint(runtime)
 
     @asynccontextmanager

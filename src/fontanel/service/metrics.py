@@ -1,18 +1,31 @@
-"""Figures of sources and of curation for `/metrics`, computed when they are asked for."""
+"""Figures of the records for `/metrics`, computed when they are asked for."""
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Iterator
 
 from prometheus_client.core import GaugeMetricFamily
 from prometheus_client.metrics_core import Metric
 from prometheus_client.registry import Collector
-from sqlalchemy import select
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
 
 from fontanel.engine.curation.approved import curation_counts
+from fontanel.engine.quotas.quotas import quotas_of
 from fontanel.engine.sync.freshness import freshness_of
-from fontanel.records.tables import Kb, Source, Team, now
+from fontanel.records.tables import (
+    Backup,
+    BackupState,
+    Job,
+    JobState,
+    Kb,
+    Source,
+    Team,
+    now,
+)
 from fontanel.records.unit_of_work import Records
+from fontanel.settings import Settings
 
 _LABELS = ["team", "kb", "source"]
 
@@ -42,6 +55,68 @@ class CurationFigures(Collector):
                     approved.add_metric([kb.team_id, kb.id], counts[0])
                     flagged.add_metric([kb.team_id, kb.id], counts[1])
         yield from (approved, flagged)
+
+
+class ServiceFigures(Collector):
+    """Waiting work, quotas, the disk and backups."""
+
+    def __init__(self, records: Records, settings: Settings) -> None:
+        self._records = records
+        self._settings = settings
+
+    def describe(self) -> list[Metric]:
+        return []
+
+    def collect(self) -> Iterator[Metric]:
+        jobs = GaugeMetricFamily(
+            "fontanel_jobs", "Documents on their way into an index.", labels=["stage", "state"]
+        )
+        oldest = GaugeMetricFamily(
+            "fontanel_oldest_job_seconds",
+            "Age of the oldest job that waits or runs.",
+            labels=["stage"],
+        )
+        quotas = GaugeMetricFamily(
+            "fontanel_quota_share", "Share of a quota that is used.", labels=["team", "quota"]
+        )
+        with self._records.reading() as session:
+            open_ones = Job.state.in_((JobState.WAITING, JobState.RUNNING))
+            counted = select(Job.stage, Job.state, func.count(), func.min(Job.created_at))
+            for stage, state, count, first in session.execute(
+                counted.where(open_ones).group_by(Job.stage, Job.state)
+            ):
+                jobs.add_metric([stage.value, state.value], count)
+                oldest_now = (now() - first).total_seconds()
+                if state == JobState.WAITING:
+                    oldest.add_metric([stage.value], max(0.0, oldest_now))
+            for team in session.scalars(select(Team)):
+                for quota in quotas_of(session, team):
+                    if quota.share is not None:
+                        quotas.add_metric([team.id, quota.name], quota.share)
+            taken = self._backups(session)
+        yield from (jobs, oldest, quotas, self._disk())
+        yield from taken
+
+    def _disk(self) -> Metric:
+        disk = GaugeMetricFamily(
+            "fontanel_disk_free_bytes", "Free space on the disk of the data directory."
+        )
+        disk.add_metric([], shutil.disk_usage(self._settings.data).free)
+        return disk
+
+    def _backups(self, session: Session) -> list[Metric]:
+        """Return the age of the last backup, and whether one has failed since; if any is taken."""
+        age = GaugeMetricFamily("fontanel_backup_age_seconds", "Since the last backup was begun.")
+        failed = GaugeMetricFamily("fontanel_backup_failed", "1 if the last backup failed.")
+        ended = select(Backup).where(Backup.state.in_((BackupState.DONE, BackupState.FAILED)))
+        newest = ended.order_by(Backup.created_at.desc()).limit(1)
+        last = session.scalar(newest)
+        done = session.scalar(newest.where(Backup.state == BackupState.DONE))
+        if last is not None:
+            failed.add_metric([], float(last.state == BackupState.FAILED))
+        if done is not None:
+            age.add_metric([], (now() - done.created_at).total_seconds())
+        return [age, failed]
 
 
 class SourceFigures(Collector):

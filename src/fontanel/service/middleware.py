@@ -9,7 +9,8 @@ import structlog
 from prometheus_client import CollectorRegistry, Counter, Gauge, Histogram
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from fontanel.records.audit import acting_as
+from fontanel import tracing
+from fontanel.records.audit import Acting, acting_as
 from fontanel.records.ids import new_id
 from fontanel.service.audited import acting_in, note_refusal
 from fontanel.service.auth.request_rates import rate_headers
@@ -46,6 +47,9 @@ class Metrics:
         self.answers = Counter(
             "fontanel_answers", "Questions asked, by outcome.", ["outcome"], registry=self.registry
         )
+        self.answer_seconds = Histogram(
+            "fontanel_answer_seconds", "Time to answer a question.", registry=self.registry
+        )
         Gauge(
             "fontanel_documents_waiting",
             "Documents that wait to be indexed.",
@@ -74,6 +78,8 @@ class RequestLog:
             nonlocal status
             if message["type"] == "http.response.start":
                 status = message["status"]
+                if (b"content-type", b"text/event-stream; charset=utf-8") in message["headers"]:
+                    scope["state"]["streams"] = True
                 names = {name.lower(): value for name, value in message.get("headers", [])}
                 if (
                     names.get(b"content-type", b"").startswith(b"text/html")
@@ -98,9 +104,14 @@ class RequestLog:
             await send(message)
 
         acting = acting_in(scope)
+        headers = {name.decode("latin-1"): one.decode("latin-1") for name, one in scope["headers"]}
         try:
-            with acting_as(acting):
-                await self._app(scope, receive, send_marked)
+            with tracing.span(scope["method"], tracing.parent_of(headers)) as span:
+                try:
+                    with acting_as(acting):
+                        await self._app(scope, receive, send_marked)
+                finally:
+                    _describe(span, scope, acting, status)
         finally:
             seconds = time.monotonic() - started
             route = getattr(scope.get("route"), "path", "other")
@@ -116,4 +127,25 @@ class RequestLog:
                     route=route,
                     status=status,
                     seconds=round(seconds, 4),
+                    team=acting.team_id,
+                    actor=acting.id or None,
                 )
+
+
+def _describe(span: tracing.Span, scope: Scope, acting: Acting, status: int) -> None:
+    """Name a request's span by its route, with the ids of who acts and where."""
+    route = getattr(scope.get("route"), "path", "other")
+    method = scope["method"] if scope["method"] in _METHODS else "other"
+    span.name = f"{method} {route}"
+    span.failed = status >= 500
+    span.set(
+        request=scope["state"]["request_id"],
+        team=acting.team_id,
+        actor=acting.id or None,
+        streams=scope["state"].get("streams"),
+    )
+    span.attributes |= {
+        "http.request.method": method,
+        "http.route": route,
+        "http.response.status_code": status,
+    }

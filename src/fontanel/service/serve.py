@@ -15,6 +15,7 @@ import structlog
 import uvicorn
 from sqlalchemy.exc import DatabaseError
 
+from fontanel import __version__
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.errors import DataInUse, NewerData, Refused
 from fontanel.logs import configure_logs
@@ -22,6 +23,7 @@ from fontanel.service.app import create_app
 from fontanel.service.certificate import Certificate, certificate_problem
 from fontanel.service.connections import allow_open_files, protocol
 from fontanel.settings import Settings
+from fontanel.tracing import configure_traces, end_traces
 
 log = structlog.get_logger()
 
@@ -79,6 +81,7 @@ def spare_memory() -> None:
 def run(settings: Settings) -> int:
     """Serve until a signal stops the service; return the exit code."""
     configure_logs(settings.log_level)
+    configure_traces(settings.traces, __version__, settings.slow_seconds)
     spare_memory()
     # Besides connections: segments, databases, workers.
     allow_open_files(settings.max_connections + 4000)
@@ -138,4 +141,5 @@ def run(settings: Settings) -> int:
         pass
     finally:
         runtime.stop()
+        end_traces()
     return 0 if server.started else 1

@@ -9,6 +9,7 @@ from dataclasses import asdict, dataclass, replace
 from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
+from fontanel import tracing
 from fontanel.core.answering import (
     BUILT_IN,
     Answer,
@@ -69,6 +70,7 @@ class TurnRecorder:
         self._text = ""
         self._saved = time.monotonic()
         self._price: TextModel | None = None
+        self._parent = tracing.current()
         self.turn = Turn(id=new_id("turn"))
 
     def begin(
@@ -236,6 +238,26 @@ class TurnRecorder:
             model = None if called is None else str(called.details.get("model"))
             session.add(_use_of(turn, model, self._asked.link_id))
             _warn_of_budget(session, turn)
+        self._record_span(model)
+
+    def _record_span(self, model: str | None) -> None:
+        """Trace the answer, with each step as a part."""
+        turn = self.turn
+        parts = [tracing.Part(step.name, step.began, step.seconds) for step in self._trace.steps]
+        tracing.record(
+            "answer",
+            self._trace.seconds,
+            self._parent,
+            parts,
+            answer=turn.id,
+            team=turn.team_id,
+            desk=turn.desk_id or "",
+            request=turn.request_id or "",
+            outcome=turn.outcome,
+            composer=turn.composer,
+            model=model or "",
+            tokens=turn.tokens_read + turn.tokens_written,
+        )
 
 
 def _use_of(turn: Turn, model: str | None, link_id: str | None) -> Use:

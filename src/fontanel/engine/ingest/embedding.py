@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 
 from sqlalchemy.orm import Session
 
+from fontanel import tracing
 from fontanel.core.embedding.encoder import estimate_read_tokens, text_key
 from fontanel.engine.documents import states
 from fontanel.engine.editions.pausing import stop_at_budget
@@ -193,7 +194,8 @@ class EmbedStage:
         if work.left:
             postpone(self._records, work.left, 0.0)
         try:
-            self._embed(with_, embedder, work)
+            with tracing.span("embed", embedder=embedder, texts=len(work.texts), jobs=len(jobs)):
+                self._embed(with_, embedder, work)
         except WorkerDied:
             for job in jobs:
                 attempt_failed(self._records, job, _BROKE)

@@ -11,6 +11,7 @@ from dataclasses import dataclass
 import structlog
 from sqlalchemy.orm import Session
 
+from fontanel import tracing
 from fontanel.core.index import WordsEntry, WordsSegment
 from fontanel.core.passages.fields import embedded_text, words_entry
 from fontanel.core.reading.data.row_documents import Columns
@@ -167,8 +168,12 @@ class ReadStage:
         since = time.monotonic()
         for job in jobs:
             self._progress.start(job)
+            ids = {"job": job.id, "revision": job.revision_id, "kb": job.kb_id, "team": job.team_id}
             try:
-                read = self._read(worker, job)
+                with tracing.span("read document", **ids) as span:
+                    read = self._read(worker, job)
+                    span.failed = read is None
+                    span.set(passages=None if read is None else len(read.result.passages))
             except Exception:
                 # One document must not stop those claimed with it.
                 log.exception("reading failed", job=job.id)
@@ -312,7 +317,10 @@ class ReadStage:
         """Make revisions searchable by keywords, those of one edition in one unit of work."""
         for edition_id in dict.fromkeys(read.edition_id for read in reads):
             group = [read for read in reads if read.edition_id == edition_id]
-            with self._editions.writer(edition_id):
+            with (
+                tracing.span("index documents", edition=edition_id, documents=len(group)),
+                self._editions.writer(edition_id),
+            ):
                 self._commit_edition(edition_id, group)
                 fault("words_committed")
         if pages := [read.job.document_key for read in reads if read.result.edges]:

@@ -16,6 +16,7 @@ import structlog
 from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session, aliased
 
+from fontanel import tracing
 from fontanel.engine.notices.notify import notify
 from fontanel.engine.sync.limits import source_limits
 from fontanel.engine.sync.opening import credentials_of, open_kind
@@ -98,7 +99,12 @@ class SyncRunner:
             return False
         sync, source = claimed
         began = time.monotonic()
-        outcome = self._run(sync, source)
+        ids = {"sync": sync.id, "source": source.id, "kb": source.kb_id, "team": source.team_id}
+        with tracing.span("sync", kind=source.kind, **ids) as span:
+            outcome = self._run(sync, source)
+            if outcome is not None:
+                span.failed = outcome.state == SyncState.FAILED
+                span.set(state=outcome.state.value)
         if outcome is None:
             return False  # it goes on at the next start
         self._finish(sync, outcome)

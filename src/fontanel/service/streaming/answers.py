@@ -21,6 +21,7 @@ from fastapi import Request, Response
 from fastapi.responses import StreamingResponse
 from pydantic import BaseModel
 
+from fontanel import tracing
 from fontanel.core.answering import (
     AnswerEvent,
     CitationBound,
@@ -177,10 +178,14 @@ async def respond(asker: Asker, make: Make, finish: Callable[[Recorded], AnswerO
 
     def finished(recorded: Recorded) -> AnswerOut:
         app.state.metrics.answers.labels(recorded.answer.outcome.value).inc()
+        app.state.metrics.answer_seconds.observe(recorded.turn.seconds.get("total", 0.0))
         return finish(recorded)
 
+    parent = tracing.current()
+
     def events() -> Generator[Event, None, None]:
-        return _events(make(cancelled), finished)
+        with tracing.within(parent):
+            yield from _events(make(cancelled), finished)
 
     if asker.wants_events:
         return StreamingResponse(
