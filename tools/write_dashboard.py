@@ -1,11 +1,12 @@
 """Write `deploy/dashboard.json`: what /metrics reports, as a Grafana dashboard.
 
-.venv/bin/python tools/write_dashboard.py
+.venv/bin/python tools/write_dashboard.py [FILE]
 """
 
 from __future__ import annotations
 
 import json
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -135,4 +136,5 @@ def dashboard() -> dict[str, Any]:
 
 
 if __name__ == "__main__":
-    TARGET.write_text(json.dumps(dashboard(), indent=1) + "\n")
+    target = Path(sys.argv[1]) if len(sys.argv) > 1 else TARGET
+    target.write_text(json.dumps(dashboard(), indent=1) + "\n")
