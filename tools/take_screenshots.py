@@ -132,13 +132,6 @@ def trial(page: Page) -> None:
 
 
 @take
-def trials(page: Page) -> None:
-    trial(page)
-    page.get_by_role("button", name="Compare", exact=True).click()
-    page.get_by_label("Both trials").wait_for()
-
-
-@take
 def desk(page: Page) -> None:
     page.goto(f"{TEAM}/desks/written-answers/build")
     page.get_by_label("Question to try").fill("At what gust is the quay crane pinned?")
@@ -190,6 +183,19 @@ def approved(browser: Browser, url: str, notes: dict[str, Any]) -> None:
     page.get_by_role("button", name="Match").click()
     page.get_by_label("Matches").wait_for()
     page.screenshot(path=OUT / "approved.png")
+    context.close()
+
+
+def quotas(browser: Browser, url: str, notes: dict[str, Any]) -> None:
+    """The operator's page of quotas, while those of a team are changed."""
+    context = browser.new_context(viewport=SIZE, base_url=url)  # type: ignore[arg-type]
+    page = context.new_page()
+    page.goto("/sign-in?next=/quotas")
+    page.get_by_label("E-mail").fill("operator@localhost")
+    page.get_by_label("Password").fill(notes["operator"])
+    page.get_by_role("button", name="Sign in").click()
+    page.get_by_role("button", name="Change", exact=True).nth(1).click()
+    page.screenshot(path=OUT / "quotas.png")
     context.close()
 
 
@@ -296,6 +302,8 @@ def main() -> None:
             chat(browser, options.url, notes)
         if "embed" in options.names:
             embed(browser, options.url, notes)
+        if "quotas" in options.names:
+            quotas(browser, options.url, notes)
         if "approved" in options.names:
             approved(browser, options.url, notes)
         browser.close()

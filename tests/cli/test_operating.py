@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from tests.cli.conftest import Run
-from tests.conftest import EMBEDDER, EVIDENCE, STORM, Service, TeamSetup
+from tests.conftest import EMBEDDER, EVIDENCE, STORM, Service, TeamSetup, join
 
 KEY = "slack water"
 QUESTION = "What is the wind limit at the outer berth?"
@@ -139,3 +139,13 @@ def test_quotas_are_set_by_operators_and_shown_to_members(
     wrong = operate("quota", "set", team.slug, "--documents", "lots")
     assert (wrong.returncode, "takes a number" in wrong.stderr) == (2, True)
     operate("quota", "defaults", "--bytes", "none")
+
+
+def test_a_person_is_erased_on_the_command_line(
+    operate: Run, team: TeamSetup, service: Service
+) -> None:
+    join(service, team.client, "leaving@skerrow.example", "Leaving Person", "reader")
+    erased = operate("person", "erase", "leaving@skerrow.example", "--yes").stdout
+    assert "1 account" in erased
+    assert "Leaving" not in operate("person", "erasures").stdout
+    assert operate("person", "erase", "leaving@skerrow.example", "--yes").returncode == 3

@@ -8,7 +8,7 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from fontanel.schemas import QuotasIn
-from tests.conftest import Service, TeamSetup
+from tests.conftest import Service, TeamSetup, join
 from tests.end_to_end.conftest import sign_in
 
 
@@ -71,3 +71,17 @@ def test_an_operator_sees_the_audit_log_and_that_backups_have_no_place(
     page.goto("/backups")
     expect(page.get_by_text("No place for backups is set.")).to_be_visible()
     expect(page.get_by_role("button", name="Back up now")).to_be_disabled()
+
+
+def test_an_operator_erases_a_person_after_being_asked(
+    operator_page: Page, team: TeamSetup
+) -> None:
+    page = operator_page
+    email = "leaving@skerrow.example"
+    join(team.service, team.client, email, "Leaving Person", "reader")
+    page.get_by_label("E-mail address").fill(email)
+    page.get_by_role("button", name="Erase", exact=True).click()
+    expect(page.get_by_text("This cannot be undone.")).to_be_visible()
+    page.get_by_role("button", name=f"Erase {email}").click()
+    expect(page.get_by_role("status").filter(has_text="Erased")).to_contain_text("1 account")
+    assert email not in [member.email for member in team.client.list_members()]

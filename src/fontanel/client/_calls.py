@@ -123,6 +123,12 @@ class Calls(
     def remove_member(self, member: str) -> Call[None]:
         return Call("DELETE", f"{self._team()}/members/{quoted(member)}")
 
+    def erase_person(self, person: str) -> Call[s.ErasureOut]:
+        return Call("POST", f"/people/{quoted(person)}/erase", s.ErasureOut)
+
+    def list_erasures(self) -> Call[list[s.ErasureOut]]:
+        return Call("GET", "/erasures", list[s.ErasureOut])
+
     def list_keys(self) -> Call[s.Page[s.KeyOut]]:
         return Call("GET", f"{self._team()}/keys", s.Page[s.KeyOut])
 

@@ -115,6 +115,7 @@ from fontanel.schemas.embedders import (
     EmbedderName,
     EmbedderOut,
 )
+from fontanel.schemas.erasures import ErasureOut
 from fontanel.schemas.facts import FactsOut
 from fontanel.schemas.followed import AnswerChange, FollowCreated, FollowedOut, FollowIn
 from fontanel.schemas.gaps import (
@@ -372,6 +373,7 @@ __all__ = [
     "EmbedderIn",
     "EmbedderName",
     "EmbedderOut",
+    "ErasureOut",
     "EstimateOut",
     "Event",
     "EventKind",

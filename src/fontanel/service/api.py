@@ -31,7 +31,7 @@ from fontanel.service.routes.kbs import (
     written,
 )
 from fontanel.service.routes.operating import audit, backups, doctor, quotas
-from fontanel.service.routes.people import invitations, sessions, single_sign_on, teams
+from fontanel.service.routes.people import erasures, invitations, sessions, single_sign_on, teams
 from fontanel.service.routes.quality import (
     changed,
     coverage,
@@ -48,6 +48,7 @@ _ROUTERS = (
     single_sign_on.router,
     teams.router,
     invitations.router,
+    erasures.router,
     kbs.router,
     watching.router,
     editions.router,

@@ -118,7 +118,7 @@ function Team({ team, editing, onEdit, onDone, onCancel }: TeamProps) {
         </td>
         {SHOWN.map((name) => {
           const quota = quotas.get(name);
-          return <td key={name}>{quota && <QuotaUse quota={quota} />}</td>;
+          return <td key={name}>{quota && <QuotaUse quota={quota} stacked />}</td>;
         })}
         <td className="text-right">
           <button type="button" className="btn btn-sm" onClick={onEdit}>

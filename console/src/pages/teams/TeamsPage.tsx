@@ -6,6 +6,7 @@ import { CreateByName } from "../../components/forms";
 import { Ago, count, Failure, percent } from "../../components/text";
 import { useSession } from "../../hooks/useSession";
 import { Fresh, span } from "../sources/words";
+import { Erasing } from "./Erasing";
 
 /** For operators: the teams of the service. */
 export function TeamsPage() {
@@ -58,6 +59,7 @@ export function TeamsPage() {
       <CreateByName what="team" name={name} onName={setName} onCreate={create} />
       <AllUsage />
       <AllSources />
+      <Erasing />
     </>
   );
 }

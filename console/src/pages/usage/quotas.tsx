@@ -29,7 +29,7 @@ const TONES = {
 };
 
 /** How much of a quota is used, as a bar with its numbers. */
-export function QuotaUse({ quota }: { quota: Quota }) {
+export function QuotaUse({ quota, stacked = false }: { quota: Quota; stacked?: boolean }) {
   if (quota.limit == null)
     return (
       <span className="soft">
@@ -38,7 +38,7 @@ export function QuotaUse({ quota }: { quota: Quota }) {
     );
   if (quota.used == null) return <span>up to {amount(quota.name, quota.limit)}</span>;
   return (
-    <span className="flex flex-wrap items-center gap-x-3">
+    <span className={stacked ? "flex flex-col" : "flex flex-wrap items-center gap-x-3"}>
       <progress
         className={`progress w-40 ${TONES[quota.state]}`}
         value={Math.min(quota.share ?? 0, 1)}
@@ -62,7 +62,8 @@ export function TeamQuotas() {
   const team = useTeam();
   const { data } = useResource<Schemas["TeamQuotas"]>(`${team.api}/quotas`);
   const limited = data?.quotas.filter((quota) => quota.limit != null) ?? [];
-  if (limited.length === 0) return null;
+  // The service limits streams of every team; that alone is not worth a section.
+  if (!limited.some((quota) => quota.name !== "streams")) return null;
   return (
     <section className="sheet mt-4 p-4" aria-label="Quotas">
       <b className="font-semibold">Quotas</b>

@@ -111,6 +111,14 @@ class AsyncPeopleClient(AsyncBaseClient):
         """By id or e-mail."""
         await self._send(self._calls.remove_member(member))
 
+    async def erase_person(self, person: str) -> s.ErasureOut:
+        """Erase a person, by e-mail address or id (operators only). It cannot be undone."""
+        return await self._send(self._calls.erase_person(person))
+
+    async def list_erasures(self) -> list[s.ErasureOut]:
+        """Return the proofs of erasures, the newest first (operators only)."""
+        return await self._send(self._calls.list_erasures())
+
     async def list_keys(self) -> list[s.KeyOut]:
         return (await self._send(self._calls.list_keys())).items
 

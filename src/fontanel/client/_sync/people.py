@@ -114,6 +114,14 @@ class PeopleClient(BaseClient):
         """By id or e-mail."""
         self._send(self._calls.remove_member(member))
 
+    def erase_person(self, person: str) -> s.ErasureOut:
+        """Erase a person, by e-mail address or id (operators only). It cannot be undone."""
+        return self._send(self._calls.erase_person(person))
+
+    def list_erasures(self) -> list[s.ErasureOut]:
+        """Return the proofs of erasures, the newest first (operators only)."""
+        return self._send(self._calls.list_erasures())
+
     def list_keys(self) -> list[s.KeyOut]:
         return (self._send(self._calls.list_keys())).items
 

@@ -30,7 +30,7 @@ from fontanel.engine.answering.turn_records import (
     dump_approval,
     dump_statement,
 )
-from fontanel.engine.gaps.collecting import note_turn
+from fontanel.engine.gaps.collecting import TRIAL, note_turn
 from fontanel.engine.notices.notify import notify_team
 from fontanel.engine.quotas.quotas import check_question
 from fontanel.records.ids import new_id
@@ -124,7 +124,8 @@ class TurnRecorder:
         )
         if asked.keep:
             with self._records.writing() as session:
-                check_question(session, target.team_id)
+                if not asked.asker.startswith(TRIAL):
+                    check_question(session, target.team_id)
                 self._place(session, turn, target)
                 session.add(turn)
                 session.flush()

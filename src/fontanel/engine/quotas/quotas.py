@@ -85,7 +85,9 @@ def questions_of(session: Session, team: Team) -> int:
         Use.asker.not_like(f"{TRIAL}%"),
     )
     being_answered = select(func.count()).where(
-        Turn.team_id == team.id, Turn.state == TurnState.ANSWERING
+        Turn.team_id == team.id,
+        Turn.state == TurnState.ANSWERING,
+        Turn.asker.not_like(f"{TRIAL}%"),
     )
     return (session.scalar(asked) or 0) + (session.scalar(being_answered) or 0)
 

@@ -38,6 +38,7 @@ from fontanel.records.tables.documents import (
     Validity,
 )
 from fontanel.records.tables.embedders import Embedder
+from fontanel.records.tables.erasures import Erasure
 from fontanel.records.tables.followed import FollowedAnswer
 from fontanel.records.tables.gaps import (
     AnswerSource,
@@ -102,6 +103,7 @@ __all__ = [
     "DocumentTag",
     "Edition",
     "Embedder",
+    "Erasure",
     "Feedback",
     "FlagState",
     "FollowedAnswer",
