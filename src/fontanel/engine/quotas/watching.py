@@ -22,7 +22,8 @@ _RANK = {"fine": 0, "low": 1, "reached": 2}
 def watch_quotas(records: Records) -> None:
     """Notify the teams whose quotas have become low, or are used up, since the last call."""
     with records.reading() as session:
-        limited = bool(set(default_limits(session)) & _WATCHED)
+        defaults = default_limits(session)
+        limited = any(defaults.get(name) is not None for name in _WATCHED)
         teams = session.scalars(select(Team)).all()
         changed = {
             team.id: states

@@ -40,6 +40,8 @@ log = structlog.get_logger()
 _BLOB_GRACE = 3600.0
 #: Seconds between two checks of whether models can be reached.
 _CHECK_MODELS = 60.0
+#: Seconds between two looks for quotas that are nearly used up.
+_WATCH_QUOTAS = 15.0
 #: The retention of idempotent replies.
 _REPLIES_KEPT = timedelta(days=1)
 #: Documents that are deleted in one unit of work.
@@ -72,6 +74,7 @@ class Housekeeping:
         self._audit_notes = audit_notes
         self._audit_days = audit_days
         self._models_checked: float | None = None
+        self._quotas_watched: float | None = None
         self._swept: float | None = None
         #: Whether an earlier version of the service may have left revisions to search.
         self._earlier_revisions = True
@@ -83,9 +86,11 @@ class Housekeeping:
         if self._earlier_revisions:
             self._earlier_revisions = search_earlier_revisions(self._records, self._blobs)
         watch_freshness(self._records)
-        watch_quotas(self._records)
         self._audit_notes.flush()
         moment = time.monotonic()
+        if self._quotas_watched is None or moment - self._quotas_watched > _WATCH_QUOTAS:
+            self._quotas_watched = moment
+            watch_quotas(self._records)
         if self._models_checked is None or moment - self._models_checked > _CHECK_MODELS:
             self._models_checked = moment
             check_models(self._records, self._models, self._vault)
