@@ -82,6 +82,9 @@ def run(settings: Settings) -> int:
     """Serve until a signal stops the service; return the exit code."""
     configure_logs(settings.log_level)
     configure_traces(settings.traces, __version__, settings.slow_seconds)
+    if problem := certificate_problem(settings.tls_certificate, settings.tls_key):
+        print(f"fontanel: {problem}", file=sys.stderr)
+        return 1
     spare_memory()
     # Besides connections: segments, databases, workers.
     allow_open_files(settings.max_connections + 4000)
@@ -117,10 +120,6 @@ def run(settings: Settings) -> int:
             " makes a new one.\n",
             flush=True,
         )
-    if problem := certificate_problem(settings.tls_certificate, settings.tls_key):
-        print(f"fontanel: {problem}", file=sys.stderr)
-        runtime.stop()
-        return 1
     config = uvicorn.Config(
         create_app(settings, runtime),
         host=settings.host,

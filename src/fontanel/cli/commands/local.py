@@ -89,12 +89,12 @@ def serve(context: Context, options: argparse.Namespace) -> int:
 
 def _prepare_models(settings: Settings) -> None:
     """Build the models into a new data directory, if their weights are installed."""
-    from fontanel.core.embedding import model_file as embedder
-    from fontanel.core.evidence import model_file as evidence
-
     weights = _installed_weights()
     if weights is None or (settings.data / "fontanel.db").exists():
         return
+    from fontanel.core.embedding import model_file as embedder
+    from fontanel.core.evidence import model_file as evidence
+
     for name, chosen, directory, prepare in (
         ("embedder", settings.embedder, settings.embedder_directory, embedder.prepare),
         ("evidence model", settings.evidence, settings.evidence_directory, evidence.prepare),

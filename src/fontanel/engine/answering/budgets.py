@@ -8,11 +8,8 @@ from datetime import datetime
 from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session
 
-from fontanel.engine.quotas.limits import limits_of, month_began
+from fontanel.engine.quotas.limits import LOW, limits_of, month_began, share_of
 from fontanel.records.tables import Team, Use
-
-#: The share of a budget at which the team is warned.
-LOW = 0.8
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,9 +26,7 @@ class Budget:
     @property
     def share(self) -> float | None:
         """The share of the budget that is used; None without a limit."""
-        if self.limit is None:
-            return None
-        return self.used / self.limit if self.limit else 1.0
+        return share_of(self.limit, self.used)
 
     @property
     def state(self) -> str:

@@ -22,7 +22,7 @@ from fontanel.core.answering import (
     Trace,
 )
 from fontanel.core.answering.titles import title_of
-from fontanel.engine.answering.budgets import LOW, budget_of
+from fontanel.engine.answering.budgets import budget_of
 from fontanel.engine.answering.targets import Target
 from fontanel.engine.answering.turn_records import (
     StoredCitation,
@@ -32,6 +32,7 @@ from fontanel.engine.answering.turn_records import (
 )
 from fontanel.engine.gaps.collecting import TRIAL, note_turn
 from fontanel.engine.notices.notify import notify_team
+from fontanel.engine.quotas.limits import LOW
 from fontanel.engine.quotas.quotas import check_question
 from fontanel.records.ids import new_id
 from fontanel.records.tables import Conversation, Team, TextModel, Turn, TurnState, Use, now

@@ -16,9 +16,18 @@ NAMES: tuple[QuotaName, ...] = get_args(QuotaName)
 #: Event streams that a team may have open if nothing else is set.
 DEFAULT_STREAMS = 200
 _ONLY_ROW = 1
+#: The share of a quota or a budget at which a team is warned.
+LOW = 0.8
 
 #: Limits by name; None means without limit.
 Limits = Mapping[str, int | None]
+
+
+def share_of(limit: int | None, used: int | None) -> float | None:
+    """Return the share of a limit that is used; None without a limit, or if nothing is counted."""
+    if limit is None or used is None:
+        return None
+    return used / limit if limit else 1.0
 
 
 def default_limits(session: Session) -> dict[str, int | None]:

@@ -13,9 +13,10 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from fontanel.engine.answering.background import BACKGROUND
+from fontanel.engine.answering.budgets import tokens_and_cost
 from fontanel.engine.answering.tool_calls import TOOL_CALL
 from fontanel.engine.gaps.collecting import TRIAL
-from fontanel.engine.quotas.limits import NAMES, limits_of, month_began, month_ends
+from fontanel.engine.quotas.limits import LOW, NAMES, limits_of, month_began, month_ends, share_of
 from fontanel.errors import QuotaReached
 from fontanel.facts import QuotaName
 from fontanel.records.tables import (
@@ -27,9 +28,6 @@ from fontanel.records.tables import (
     TurnState,
     Use,
 )
-
-#: The share of a quota at which owners are warned.
-LOW = 0.8
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,9 +45,7 @@ class Quota:
     @property
     def share(self) -> float | None:
         """The share that is used; None without a limit, and for rates."""
-        if self.limit is None or self.used is None:
-            return None
-        return self.used / self.limit if self.limit else 1.0
+        return share_of(self.limit, self.used)
 
     @property
     def state(self) -> str:
@@ -94,8 +90,7 @@ def questions_of(session: Session, team: Team) -> int:
 
 def tokens_of(session: Session, team: Team) -> int:
     """Return the tokens of models that the team used this month."""
-    total = select(func.coalesce(func.sum(Use.tokens_read + Use.tokens_written), 0))
-    return session.scalar(total.where(Use.team_id == team.id, Use.at >= month_began(team))) or 0
+    return tokens_and_cost(session, Use.team_id == team.id, Use.at >= month_began(team))[0]
 
 
 def quotas_of(session: Session, team: Team, streams: int = 0) -> list[Quota]:

@@ -394,15 +394,16 @@ def count_request(
     rates.count(request, "requests", who or f"{team.id}:{caller.id}", limit)
 
 
-def count_question(session: Session, request: HTTPConnection, team: Team, caller: Caller) -> None:
+def count_question(request: HTTPConnection, access: Access) -> None:
     """Count a question of a caller, within the team's quota.
 
     Raises:
         ApiError: too-many-requests.
     """
-    limit = limits_of(session, team)["questions_per_minute"]
+    with access.reading() as reading:
+        limit = limits_of(reading.session, access.team)["questions_per_minute"]
     rates: RequestRates = request.app.state.request_rates
-    rates.count(request, "questions", f"{team.id}:{caller.id}", limit)
+    rates.count(request, "questions", f"{access.team.id}:{access.caller.id}", limit)
 
 
 Reader = Annotated[Access, Depends(Require(Role.READER))]

@@ -154,7 +154,7 @@ def ask_again(answer: str, access: Editor, request: Request) -> AgainOut:
     turn = _turn(access, answer)
     before = turn_out(access.session, turn, [])
     target = _target_now(access, turn)
-    count_question(access.session, request, access.team, access.caller)
+    count_question(request, access)
     # The question as it was understood needs no conversation.
     asked = Asked(
         question=turn.standalone or turn.question,

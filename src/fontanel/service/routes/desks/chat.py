@@ -156,7 +156,7 @@ async def ask_desk(body: DeskAskIn, user: User, request: Request) -> Response:
     if user.link is not None:
         _check_pace(request, user.asker, user.link)
     target = await run_briefly(_target, user, body)
-    await run_briefly(_count, request, access)
+    await run_briefly(count_question, request, access)
     asked = Asked(
         question=body.question,
         asker=user.asker,
@@ -198,11 +198,6 @@ def _check_question(user: DeskUser, body: DeskAskIn) -> None:
     if body.conversation_id is not None:
         with user.reading() as reading:
             reading.conversation(body.conversation_id)
-
-
-def _count(request: Request, access: Access) -> None:
-    with access.reading() as reading:
-        count_question(reading.session, request, access.team, access.caller)
 
 
 def _target(user: DeskUser, body: DeskAskIn) -> Target:

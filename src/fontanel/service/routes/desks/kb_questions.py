@@ -47,7 +47,7 @@ async def ask_kb(kb: str, body: AskIn, access: Reader, request: Request) -> Resp
     sent = answer_key(request, body)
     if earlier := await earlier_turn(request, asking, access.caller.id, sent):
         return respond_again(asker, await run_briefly(out, earlier))
-    await run_briefly(_count, request, access)
+    await run_briefly(count_question, request, access)
     asked = Asked(
         question=body.question,
         asker=access.caller.id,
@@ -61,11 +61,6 @@ async def ask_kb(kb: str, body: AskIn, access: Reader, request: Request) -> Resp
         lambda cancelled: asking.ask(target, asked, access.kb_ids, cancelled),
         lambda recorded: out(recorded.turn),
     )
-
-
-def _count(request: Request, access: Access) -> None:
-    with access.reading() as reading:
-        count_question(reading.session, request, access.team, access.caller)
 
 
 def _target(access: Access, kb: str, body: AskIn) -> Target:
