@@ -6,8 +6,6 @@ import os
 import re
 import signal
 import socket
-import subprocess
-import sys
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
@@ -20,6 +18,8 @@ import pytest
 from hypothesis import settings
 
 from fontanel.client import Client
+from tests.processes import forked
+from tests.processes.forked import ForkedProcess
 
 pytest_plugins = ("tests.servers",)
 
@@ -74,7 +74,7 @@ class Service:
 
     data: Path
     environment: dict[str, str] = field(default_factory=dict)
-    process: subprocess.Popen[str] | None = None
+    process: ForkedProcess | None = None
     password: str = ""
     url: str = ""
     port: int = 0
@@ -90,22 +90,10 @@ class Service:
             **self.environment,
             **extra,
         }
-        self.process = subprocess.Popen(
-            [
-                sys.executable,
-                "-m",
-                "fontanel.cli",
-                "serve",
-                "--data",
-                str(self.data),
-                "--port",
-                str(port),
-            ],
-            stdout=subprocess.PIPE,
-            stderr=(self.data.parent / f"{self.data.name}.log").open("ab"),
-            text=True,
-            env=environment,
-            start_new_session=True,
+        self.process = forked.serve(
+            ["serve", "--data", str(self.data), "--port", str(port)],
+            environment,
+            self.data.parent / f"{self.data.name}.log",
         )
         assert self.process.stdout is not None
         for line in self.process.stdout:

@@ -7,7 +7,6 @@ import os
 import shutil
 import socketserver
 import subprocess
-import sys
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -27,6 +26,7 @@ from fontanel.simulators.model import model_app
 from fontanel.sources import KINDS, Fetched, Listed, PreviousItem, Skipped, Source, SourceLimits
 from tests import patient
 from tests.conftest import free_port, until
+from tests.processes import forked
 
 LOOPBACK = (ip_network("127.0.0.0/8"),)
 
@@ -215,17 +215,8 @@ def embedding_server() -> Iterator[str]:
 def simulator(name: str, *arguments: object) -> Iterator[str]:
     """A simulator started from the command line; its address."""
     port = free_port()
-    command = [
-        sys.executable,
-        "-m",
-        "fontanel.cli",
-        "simulator",
-        name,
-        *map(str, arguments),
-        "--port",
-        str(port),
-    ]
-    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    command = ["simulator", name, *map(str, arguments), "--port", str(port)]
+    process = forked.serve(command, os.environ, Path(os.devnull))
     url = f"http://127.0.0.1:{port}"
 
     def answers() -> bool:

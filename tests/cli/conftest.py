@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import os
 import subprocess
-import sys
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
 from tests.conftest import TeamSetup
+from tests.processes import forked
 
 Run = Callable[..., subprocess.CompletedProcess[str]]
 
@@ -28,13 +28,6 @@ def run(team: TeamSetup, tmp_path: Path) -> Run:
 
     def call(*arguments: object, **environment: str) -> subprocess.CompletedProcess[str]:
         variables = {key: value for key, value in {**base, **environment}.items() if value}
-        return subprocess.run(
-            [sys.executable, "-m", "fontanel.cli", *map(str, arguments)],
-            capture_output=True,
-            text=True,
-            env=variables,
-            cwd=tmp_path,
-            stdin=subprocess.DEVNULL,
-        )
+        return forked.run(arguments, variables, tmp_path)
 
     return call

@@ -6,13 +6,13 @@ import json
 import os
 import pty
 import subprocess
-import sys
 from pathlib import Path
 
 import pytest
 
 from tests.cli.conftest import Run
 from tests.conftest import STORM, TeamSetup
+from tests.processes.forked import launcher
 
 QUESTION = "At what gust does the quay crane stop?"
 
@@ -51,7 +51,7 @@ def test_a_person_is_asked_on_a_terminal(
         "FONTANEL_KEY": team.key,
         "FONTANEL_TEAM": team.slug,
     }
-    command = [sys.executable, "-m", "fontanel.cli", "document", "delete", "storm-plan.md"]
+    command = [str(launcher()), "document", "delete", "storm-plan.md"]
     os.write(terminal, f"{reply}\n".encode())
     done = subprocess.run(command, stdin=other, capture_output=True, text=True, env=environment)
     assert "Delete storm-plan.md? [y/N]" in done.stdout
@@ -66,7 +66,7 @@ def test_the_reader_of_a_pipe_may_leave(team: TeamSetup, storm: str) -> None:
         "FONTANEL_TEAM": team.slug,
     }
     for command in ("document text storm-plan.md", "document list --json", "--help"):
-        line = f"set -o pipefail; {sys.executable} -m fontanel.cli {command} | true"
+        line = f"set -o pipefail; {launcher()} {command} | true"
         done = subprocess.run(["bash", "-c", line], capture_output=True, text=True, env=environment)
         assert done.stderr == ""
 

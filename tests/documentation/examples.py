@@ -16,6 +16,7 @@ from typing import Any, Literal
 from fontanel import schemas
 from fontanel.client import Client
 from tests.conftest import Service, TeamSetup, until
+from tests.processes.forked import launcher
 
 #: A comment before a block that is not run; the rest of it is the reason.
 NOT_RUN = re.compile(r"<!-- not run: (.+) -->")
@@ -144,7 +145,7 @@ class Reader:
     def environment(self) -> dict[str, str]:
         """The variables of the reader's terminal."""
         variables = {
-            "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}",
+            "PATH": f"{launcher().parent}:{Path(sys.executable).parent}:{os.environ['PATH']}",
             "HOME": str(self.folder.parent / "home"),
             "LANG": "C.UTF-8",
             "FONTANEL_PASSWORD": self.service.password,

@@ -116,6 +116,8 @@ class Fuzz:
     statuses: Counter[int] = field(default_factory=Counter)
     failures: list[str] = field(default_factory=list)
     cases: int = 0
+    #: Whether something was deleted that other operations need.
+    incomplete: bool = False
 
     @classmethod
     def begin(cls, service: Service) -> Fuzz:
@@ -151,6 +153,8 @@ class Fuzz:
             self._send(operation, case, draw)
 
         send()
+        if self.incomplete:
+            self._renew()
 
     def _send(self, operation: Operation, case: Any, draw: random.Random) -> None:
         path = operation.path
@@ -189,12 +193,13 @@ class Fuzz:
                 f"{operation.name} {path} {request}: {answer.status_code} {answer.text[:200]}"
             )
         if operation.method == "delete" and answer.is_success:
-            self._again()
+            self.incomplete = True
 
-    def _again(self) -> None:
-        """Recreate what was deleted, with a team of its own."""
+    def _renew(self) -> None:
+        """Use a new team, which has everything."""
         fresh = Fuzz.begin(self.service)
         self.team, self.ids, self._owner = fresh.team, fresh.ids, fresh._owner
+        self.incomplete = False
 
 
 def _part(draw: random.Random) -> str:

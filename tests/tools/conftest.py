@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import sys
 from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import AbstractAsyncContextManager, asynccontextmanager
 from typing import Any
@@ -16,6 +15,7 @@ from mcp.client.streamable_http import streamable_http_client
 
 from fontanel.client import Client as ServiceClient
 from tests.conftest import Service, TeamSetup
+from tests.processes.forked import launcher
 
 #: How a client connects: over HTTP in the present and the former revision, or by a process.
 TRANSPORTS = ("http", "http-2025", "stdio")
@@ -29,8 +29,8 @@ async def connected(
     """Connect with a key."""
     if transport == "stdio":
         parameters = StdioServerParameters(
-            command=sys.executable,
-            args=["-m", "fontanel.cli", "tools"],
+            command=str(launcher()),
+            args=["tools"],
             env={"FONTANEL_URL": service.url, "FONTANEL_KEY": key},
         )
         async with Client(stdio_client(parameters), **more) as client:

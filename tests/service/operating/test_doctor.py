@@ -7,7 +7,6 @@ import os
 import shutil
 import sqlite3
 import subprocess
-import sys
 import zipfile
 from contextlib import closing
 from pathlib import Path
@@ -17,6 +16,7 @@ from cryptography.fernet import Fernet
 
 from fontanel.client import NotAllowed
 from tests.conftest import EMBEDDER, EVIDENCE, STORM, Service, TeamSetup, new_team
+from tests.processes import forked
 
 SECRET = "a secret of the metrics"
 
@@ -49,14 +49,9 @@ def data(stopped: Path, tmp_path: Path) -> Path:
 
 
 def doctor(data: Path, *arguments: object) -> subprocess.CompletedProcess[str]:
-    command = [sys.executable, "-m", "fontanel.cli", "doctor", "--data", str(data)]
     models = {"FONTANEL_EMBEDDER": str(EMBEDDER), "FONTANEL_EVIDENCE": str(EVIDENCE)}
-    return subprocess.run(
-        [*command, *map(str, arguments)],
-        capture_output=True,
-        text=True,
-        env={**os.environ, **models, "COLUMNS": "500"},
-    )
+    environment = {**os.environ, **models, "COLUMNS": "500"}
+    return forked.run(["doctor", "--data", data, *arguments], environment, data)
 
 
 def test_a_healthy_directory_has_no_problem(data: Path) -> None:
@@ -99,9 +94,8 @@ def test_damage_is_found(data: Path) -> None:
 
 
 def test_a_missing_embedder_is_found(data: Path, tmp_path: Path) -> None:
-    command = [sys.executable, "-m", "fontanel.cli", "doctor", "--data", str(data), "--json"]
     environment = {**os.environ, "FONTANEL_EMBEDDER": str(tmp_path), "FONTANEL_EVIDENCE": ""}
-    result = subprocess.run(command, capture_output=True, text=True, env=environment)
+    result = forked.run(["doctor", "--data", data, "--json"], environment, tmp_path)
     listed = [one for one in json.loads(result.stdout) if one["check"] == "embedder"]
     assert listed[0]["state"] == "problem"
     assert "fontanel embedder prepare" in listed[0]["advice"]

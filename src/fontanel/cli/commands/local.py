@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import gc
 import getpass
 import importlib.util
 import sys
@@ -74,9 +75,13 @@ def add_commands(commands: Any, noun: Any, verb: Any, embedder: Any) -> None:
 
 
 def serve(context: Context, options: argparse.Namespace) -> int:
+    # What is imported stays; it need not be searched for garbage.
+    gc.disable()
     from fontanel.service.serve import run
     from fontanel.settings import Settings
 
+    gc.freeze()
+    gc.enable()
     values = {
         name: getattr(options, name)
         for name in ("data", "host", "port", "read_only")

@@ -1,0 +1,1 @@
+"""Processes of the service and the command line that start within milliseconds."""
