@@ -9,6 +9,7 @@ exit code when the process has ended.
 from __future__ import annotations
 
 import gc
+import importlib
 import json
 import os
 import selectors
@@ -21,6 +22,15 @@ from typing import Any
 
 from fontanel.engine.workers.lifetime import die_with_parent
 
+#: What commands import when they run.
+_IMPORTED = (
+    "fontanel.service.serve",
+    "fontanel.simulators.bucket",
+    "fontanel.tools.server",
+    "alembic.command",
+    "onnxruntime",
+    "tokenizers",
+)
 #: Bytes of a request: arguments and environment.
 _MAX_REQUEST = 200_000
 
@@ -122,6 +132,8 @@ def _become(request: dict[str, Any], streams: list[int]) -> list[str]:
 if __name__ == "__main__":
     die_with_parent()
     gc.disable()
+    for module in _IMPORTED:
+        importlib.import_module(module)
     from fontanel.cli.main import main
 
     gc.freeze()
