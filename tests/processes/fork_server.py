@@ -22,14 +22,12 @@ from typing import Any
 
 from fontanel.engine.workers.lifetime import die_with_parent
 
-#: What commands import when they run.
+#: What commands import when they run. Not `onnxruntime`: processes forked after it hang at exit.
 _IMPORTED = (
     "fontanel.service.serve",
     "fontanel.simulators.bucket",
     "fontanel.tools.server",
     "alembic.command",
-    "onnxruntime",
-    "tokenizers",
 )
 #: Bytes of a request: arguments and environment.
 _MAX_REQUEST = 200_000

@@ -73,7 +73,9 @@ def _folder() -> Path:
     folder = Path(tempfile.mkdtemp(prefix="fontanel-fork-"))
     atexit.register(shutil.rmtree, folder, ignore_errors=True)
     command = [sys.executable, "-m", "tests.processes.fork_server", str(folder / "socket")]
-    server = subprocess.Popen(command, cwd=ROOT, stdin=subprocess.DEVNULL)
+    # Threads of a library would be missing in the forked processes.
+    environment = {**os.environ, "OPENBLAS_NUM_THREADS": "1"}
+    server = subprocess.Popen(command, cwd=ROOT, stdin=subprocess.DEVNULL, env=environment)
     atexit.register(server.kill)
     while not (folder / "socket").exists():
         assert server.poll() is None, "the fork server ended"
