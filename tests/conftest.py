@@ -53,6 +53,24 @@ The quay crane stops at a gust of 38 knots and is pinned at 44 knots.
 """  # noqa: E501
 
 
+class _Failures:
+    """Prints each failure at once: a run may be cut off before its summary."""
+
+    def __init__(self, config: pytest.Config) -> None:
+        self._config = config
+
+    def pytest_runtest_logreport(self, report: pytest.TestReport) -> None:
+        terminal: Any = self._config.pluginmanager.get_plugin("terminalreporter")
+        if report.failed and terminal is not None:
+            terminal.write_line(f"\n{report.nodeid} ({report.when})")
+            terminal.write_line(report.longreprtext[-4000:])
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    if not hasattr(config, "workerinput"):
+        config.pluginmanager.register(_Failures(config))
+
+
 def free_port() -> int:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))

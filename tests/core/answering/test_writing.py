@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from fontanel.core.answering import (
@@ -90,6 +90,8 @@ def test_marks_become_citations_however_the_text_is_cut(storm: Documents, size: 
 
 @pytest.mark.slow
 @given(st.text(alphabet="ab .[]12,;\n-|:", max_size=80), st.integers(1, 9))
+@example("1\n1[1]", 1)
+@example(". 1. \n1", 1)
 @settings(max_examples=60)
 def test_no_text_breaks_the_binding(storm: Documents, text: str, size: int) -> None:
     one, other = written(storm, text, size), written(storm, text, 1000)

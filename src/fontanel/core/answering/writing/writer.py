@@ -155,16 +155,18 @@ class Binding:
 
     def _give(self, *, final: bool) -> Iterator[TextPiece | CitationBound | StatementChecked]:
         spans = self._spans()
+        # A mark may follow the full stop, but is before the next statement.
+        limits = [*(start for start, _ in spans[1:]), len(self._plain)]
         # The last statement may still grow, or be followed by its marks.
-        ready = spans if final else spans[:-1]
+        ready = list(zip(spans if final else spans[:-1], limits, strict=False))
         if self._remove:
-            for start, end in ready:
-                yield from self._settle(start, end)
+            for (start, end), limit in ready:
+                yield from self._settle(start, end, limit)
             return
         # A statement's citations come before the words that follow it.
-        for start, end in ready:
+        for (start, end), limit in ready:
             yield from self._let_go(end)
-            yield from self._bound(self._check(start, end), start, end)
+            yield from self._bound(self._check(start, end, limit), start, end)
             self._done = end
         yield from self._let_go(len(self._plain))
 
@@ -179,9 +181,11 @@ class Binding:
         spans: list[tuple[int, int]] = []
         at = self._done
         for line in self._plain[self._done :].split("\n"):
-            lead = re.match(r"\s*(?:[-*•]|\d{1,3}[.)])\s+", line)
+            # The first line may be the rest of one whose beginning is done.
+            begins = at == 0 or self._plain[at - 1] == "\n"
+            lead = re.match(r"\s*(?:[-*•]|\d{1,3}[.)])\s+", line) if begins else None
             skipped = lead.end() if lead else 0
-            if line.lstrip().startswith("|"):
+            if begins and line.lstrip().startswith("|"):
                 spans.append((at, at + len(line)))
             else:
                 spans += [
@@ -192,10 +196,10 @@ class Binding:
         return spans
 
     def _settle(
-        self, start: int, end: int
+        self, start: int, end: int, limit: int
     ) -> Iterator[TextPiece | CitationBound | StatementChecked]:
         """Pass on a supported statement, with the text before it."""
-        result = self._check(start, end)
+        result = self._check(start, end, limit)
         between = self._plain[self._done : start]
         self._done = end
         if result.verdict in (Verdict.WEAK, Verdict.UNCITED) and not self.own_knowledge:
@@ -217,10 +221,10 @@ class Binding:
         yield TextPiece(piece)
         yield from self._bound(result, at, at + end - start)
 
-    def _check(self, start: int, end: int) -> Check:
+    def _check(self, start: int, end: int, limit: int) -> Check:
+        """Check a statement against the sources of the marks up to `limit`."""
         statement = self._plain[start:end]
-        # A mark may follow the full stop.
-        cited = [n for at, ns in self._marks if start < at <= end + 3 for n in ns]
+        cited = [n for at, ns in self._marks if start < at <= min(end + 3, limit) for n in ns]
         passages = [self._sources[n] for n in dict.fromkeys(cited) if n in self._sources]
         if self.own_knowledge:
             return Check(Verdict.UNCITED, 0.0, "The model's own knowledge.")
