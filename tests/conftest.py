@@ -78,7 +78,7 @@ def free_port() -> int:
         return port
 
 
-def until(condition: Callable[[], object], seconds: float = 60.0) -> None:
+def until(condition: Callable[[], object], seconds: float = 180.0) -> None:
     """Look again and again until the condition holds."""
     deadline = time.monotonic() + seconds
     while not condition():

@@ -436,6 +436,48 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/kbs/{kb}/documents/{document}/erase": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Erase a document
+         * @description With everything that was found in it: quotes, answers and their explanations.
+         *
+         *     It cannot be undone. Files and indexes are cleared in the background, until `finished_at`.
+         */
+        post: operations["erase_traces_api_v1_teams__team__kbs__kb__documents__document__erase_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/erasures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List a team's erased documents
+         * @description The newest first.
+         */
+        get: operations["list_erased_documents_api_v1_teams__team__erasures_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/kbs": {
         parameters: {
             query?: never;
@@ -6390,7 +6432,7 @@ export interface components {
         };
         /**
          * ErasureOut
-         * @description The proof of an erasure, without anything personal.
+         * @description The proof of an erasure, without anything of what was erased.
          */
         ErasureOut: {
             /** Id */
@@ -6399,7 +6441,17 @@ export interface components {
              * Person Id
              * @description The id that the person had.
              */
-            person_id: string;
+            person_id: string | null;
+            /**
+             * Document Id
+             * @description The id that the document had.
+             */
+            document_id?: string | null;
+            /**
+             * Team Id
+             * @description The document's team.
+             */
+            team_id?: string | null;
             /** Asked By */
             asked_by: string;
             /**
@@ -6411,14 +6463,14 @@ export interface components {
             };
             /**
              * Mentions
-             * @description How many records that others wrote contain the name or address, by table.
+             * @description How many other records contain the name or address, by table.
              */
             mentions: {
                 [key: string]: number;
             };
             /**
              * In Backups Until
-             * @description When the last backup that has the person is deleted; null without backups.
+             * @description When the last backup from before is deleted; null without backups.
              */
             in_backups_until: string | null;
             /**
@@ -6426,6 +6478,11 @@ export interface components {
              * Format: date-time
              */
             created_at: string;
+            /**
+             * Finished At
+             * @description When the last file was deleted; null while some are left.
+             */
+            finished_at?: string | null;
         };
         /**
          * EstimateOut
@@ -12831,6 +12888,132 @@ export interface operations {
             query?: never;
             header?: never;
             path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErasureOut"][];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    erase_traces_api_v1_teams__team__kbs__kb__documents__document__erase_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                document: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ErasureOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_erased_documents_api_v1_teams__team__erasures_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                team: string;
+            };
             cookie?: never;
         };
         requestBody?: never;

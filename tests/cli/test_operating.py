@@ -141,6 +141,16 @@ def test_quotas_are_set_by_operators_and_shown_to_members(
     operate("quota", "defaults", "--bytes", "none")
 
 
+def test_a_document_is_erased_on_the_command_line(run: Run, storm: str) -> None:
+    assert "No document was erased" in run("document", "erasures").stdout
+    erase = ("document", "erase", "--kb", storm, "storm-plan.md", "--yes", "--no-wait")
+    erased = run(*erase).stdout
+    assert "1 documents" in erased
+    assert "Files are being deleted" in erased
+    assert "being cleared" in run("document", "erasures").stdout
+    assert run(*erase).returncode == 3
+
+
 def test_a_person_is_erased_on_the_command_line(
     operate: Run, team: TeamSetup, service: Service
 ) -> None:

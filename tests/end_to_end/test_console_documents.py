@@ -184,3 +184,19 @@ def test_an_edition_is_built_tried_and_switched_to(page: Page, team: TeamSetup, 
     expect(editions.get_by_role("row")).to_have_count(2)
     editions.get_by_role("button", name="Build an edition").click()
     expect(editions.get_by_role("alert")).to_contain_text("these very settings")
+
+
+def test_an_owner_erases_a_document_after_being_asked(
+    page: Page, team: TeamSetup, storm: str
+) -> None:
+    answer = team.client.ask(storm, "At what gust does the quay crane stop?")
+    document = team.client.show_document(storm, "storm-plan.md")
+    sign_in(page, team)
+    page.goto(f"/t/{team.slug}/kbs/{storm}/documents/{document.id}")
+    page.get_by_role("button", name="Erase…").click()
+    expect(page.get_by_text("This cannot be undone.")).to_be_visible()
+    page.get_by_role("button", name="Erase it and its answers").click()
+    erased = page.get_by_label("Erased documents")
+    expect(erased).to_contain_text("1 documents")
+    expect(erased).to_contain_text("1 answers")
+    assert "erased" in team.client.show_answer(answer.turn_id).text

@@ -34,19 +34,25 @@ _MAX_REQUEST = 200_000
 
 
 def serve_requests(address: str) -> list[str]:
-    """Fork a process for each request; return in each of them, with its arguments."""
+    """Fork a process for each request; return in each of them, with its arguments.
+
+    Ends when standard input is closed, which it is when the process that started it has ended.
+    """
     listener = socket.socket(socket.AF_UNIX, socket.SOCK_SEQPACKET)
     listener.bind(f"{address}.new")
     listener.listen(64)
     os.rename(f"{address}.new", address)
     waiting = selectors.DefaultSelector()
     waiting.register(listener, selectors.EVENT_READ)
+    waiting.register(sys.stdin, selectors.EVENT_READ)
     while True:
         for key, _ in waiting.select():
             if isinstance(key.data, _Ended):
                 key.data.report(waiting)
             elif isinstance(key.data, _Left):
                 key.data.kill(waiting)
+            elif key.fileobj is sys.stdin:
+                sys.exit(0)
             else:
                 request = _accept(listener, waiting)
                 if request is not None:
@@ -62,7 +68,8 @@ def _accept(
     pid = os.fork()
     if pid == 0:
         for other in list(waiting.get_map().values()):
-            os.close(other.fd)
+            if other.fd > 2:
+                os.close(other.fd)
         waiting.close()
         os.close(connection.detach())
         return json.loads(content), streams
@@ -128,7 +135,6 @@ def _become(request: dict[str, Any], streams: list[int]) -> list[str]:
 
 
 if __name__ == "__main__":
-    die_with_parent()
     gc.disable()
     for module in _IMPORTED:
         importlib.import_module(module)

@@ -75,7 +75,7 @@ def _folder() -> Path:
     command = [sys.executable, "-m", "tests.processes.fork_server", str(folder / "socket")]
     # Threads of a library would be missing in the forked processes.
     environment = {**os.environ, "OPENBLAS_NUM_THREADS": "1"}
-    server = subprocess.Popen(command, cwd=ROOT, stdin=subprocess.DEVNULL, env=environment)
+    server = subprocess.Popen(command, cwd=ROOT, stdin=subprocess.PIPE, env=environment)
     atexit.register(server.kill)
     while not (folder / "socket").exists():
         assert server.poll() is None, "the fork server ended"

@@ -192,7 +192,8 @@ class Fuzz:
             self.failures.append(
                 f"{operation.name} {path} {request}: {answer.status_code} {answer.text[:200]}"
             )
-        if operation.method == "delete" and answer.is_success:
+        deletes = operation.method == "delete" or operation.path.endswith("/erase")
+        if deletes and answer.is_success:
             self.incomplete = True
 
     def _renew(self) -> None:

@@ -228,6 +228,12 @@ class Calls(
     def delete_document(self, kb: str, document: str) -> Call[None]:
         return Call("DELETE", self._document(kb, document))
 
+    def erase_document(self, kb: str, document: str) -> Call[s.ErasureOut]:
+        return Call("POST", f"{self._document(kb, document)}/erase", s.ErasureOut)
+
+    def list_erased_documents(self) -> Call[list[s.ErasureOut]]:
+        return Call("GET", f"{self._team()}/erasures", list[s.ErasureOut])
+
     def mark_document(self, kb: str, document: str, body: s.ValidityIn) -> Call[s.DocumentOut]:
         return Call("PUT", f"{self._document(kb, document)}/validity", s.DocumentOut, body)
 

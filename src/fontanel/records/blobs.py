@@ -63,6 +63,21 @@ class BlobStore:
         """Delete again."""
         self._kept -= 1
 
+    def delete(self, sha256: str, older_than: float) -> bool:
+        """Delete a blob that nothing refers to; return whether it is gone.
+
+        It stays while blobs are kept, and while it is younger than `older_than` seconds: it may
+        just have been stored again, by an upload that is not recorded yet.
+        """
+        path = self.path(sha256)
+        try:
+            if self._kept or time.time() - path.stat().st_mtime <= older_than:
+                return False
+            path.unlink()
+        except FileNotFoundError:
+            pass
+        return True
+
     def sweep(self, kept: set[str], older_than: float) -> int:
         """Delete old unfinished uploads, and old blobs not in `kept`; return how many."""
         removed = 0

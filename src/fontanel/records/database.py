@@ -37,6 +37,8 @@ def open_engine(path: Path) -> Engine:
             "foreign_keys=ON",
             "busy_timeout=30000",
             "synchronous=FULL",
+            # What is deleted is overwritten, instead of being left in free pages.
+            "secure_delete=ON",
         ):
             cursor.execute(f"PRAGMA {pragma}")
         cursor.close()

@@ -28,6 +28,7 @@ class VectorCache:
         self._db = sqlite3.connect(path, check_same_thread=False, timeout=30)
         self._db.execute("PRAGMA journal_mode=WAL")
         self._db.execute("PRAGMA synchronous=NORMAL")
+        self._db.execute("PRAGMA secure_delete=ON")
         self._db.execute(
             "CREATE TABLE IF NOT EXISTS team_vectors (team_id TEXT, key BLOB, vector BLOB NOT NULL,"
             " PRIMARY KEY (team_id, key)) WITHOUT ROWID"
@@ -55,6 +56,17 @@ class VectorCache:
         with self._lock:
             self._db.executemany("INSERT OR REPLACE INTO team_vectors VALUES (?, ?, ?)", rows)
             self._db.commit()
+
+    def forget(self, team_id: str, keys: Sequence[bytes]) -> int:
+        """Remove vectors, overwriting them in the file; return how many there were."""
+        with self._lock:
+            removed = self._db.executemany(
+                "DELETE FROM team_vectors WHERE team_id = ? AND key = ?",
+                [(team_id, key) for key in keys],
+            ).rowcount
+            self._db.commit()
+            self._db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        return removed
 
     def forget_team(self, team_id: str) -> None:
         """Remove all vectors of a team that was deleted."""

@@ -71,6 +71,7 @@ def test_nothing_of_a_person_is_left_and_their_work_stays(tmp_path: Path) -> Non
         after = everything(service.data)
         assert NAME not in after
         assert EMAIL not in after
+        assert erased.person_id is not None
         with service.operator() as operator, pytest.raises(NotFound):
             operator.erase_person(erased.person_id)
     finally:

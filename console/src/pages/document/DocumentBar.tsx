@@ -2,6 +2,7 @@ import type { Schemas } from "../../api/client";
 import { CheckBox } from "../../components/forms";
 import { Facts, reportFacts } from "../../components/Report";
 import { Ago, clock, count, State, size, unitName } from "../../components/text";
+import { EraseDocument } from "./EraseDocument";
 import { type PartProps, Tags } from "./Tags";
 import { Validity } from "./Validity";
 
@@ -141,6 +142,7 @@ export function About({ document, api, mayEdit, onChange }: PartProps) {
       />
       <Validity document={document} api={api} mayEdit={mayEdit} onChange={onChange} />
       <Tags document={document} api={api} mayEdit={mayEdit} onChange={onChange} />
+      <EraseDocument document={document} api={api} />
     </section>
   );
 }

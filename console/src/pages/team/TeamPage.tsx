@@ -5,6 +5,7 @@ import { useResource } from "../../api/useResource";
 import { Ago, Failure } from "../../components/text";
 import { useSession, useTeam } from "../../hooks/useSession";
 import { ADDRESS } from "../../root";
+import { ErasedDocuments } from "./ErasedDocuments";
 import { Grants } from "./Grants";
 import { Members } from "./Members";
 import { Once, type Role, RoleChoice } from "./parts";
@@ -26,6 +27,7 @@ export function TeamPage() {
       <Members api={team.api} />
       <Keys api={team.api} outsider={!team.member} />
       {session.operator && <Grants slug={team.slug} />}
+      <ErasedDocuments api={team.api} />
     </>
   );
 }

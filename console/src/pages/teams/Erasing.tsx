@@ -1,6 +1,7 @@
 import { type FormEvent, useState } from "react";
 import { type Schemas, send } from "../../api/client";
-import { count, Failure } from "../../components/text";
+import { Erased } from "../../components/Erased";
+import { Failure } from "../../components/text";
 
 type Erasure = Schemas["ErasureOut"];
 
@@ -57,35 +58,7 @@ export function Erasing() {
         )}
       </form>
       <Failure message={error} />
-      {done && <Proof erasure={done} />}
+      {done && <Erased erasure={done} />}
     </section>
-  );
-}
-
-/** What was removed, and where the person is still mentioned. */
-function Proof({ erasure }: { erasure: Erasure }) {
-  const mentions = Object.entries(erasure.mentions);
-  return (
-    <div className="sheet mt-3 p-4" role="status">
-      <b className="font-semibold">Erased</b> <span className="soft font-mono">{erasure.id}</span>
-      <ul className="mt-1">
-        {Object.entries(erasure.removed).map(([kind, number]) => (
-          <li key={kind}>
-            {count(number)} {kind}
-          </li>
-        ))}
-      </ul>
-      {mentions.length > 0 && (
-        <p className="text-warning mt-2">
-          Written by others, and still naming them:{" "}
-          {mentions.map(([table, number]) => `${count(number)} ${table}`).join(", ")}.
-        </p>
-      )}
-      <p className="soft mt-2">
-        {erasure.in_backups_until
-          ? `Backups from before are kept until ${new Date(erasure.in_backups_until).toLocaleDateString()}.`
-          : "No backup has them."}
-      </p>
-    </div>
   );
 }

@@ -9,6 +9,7 @@ from typing import Any
 from rich.markup import escape
 
 from fontanel.cli.commands.adding import add_documents
+from fontanel.cli.commands.erasing import add_for_documents
 from fontanel.cli.context import Context, UsageProblem
 from fontanel.cli.format import moment, number, percent, size
 from fontanel.cli.options.asking_first import ask_first
@@ -87,6 +88,7 @@ def add_commands(
     delete = verb(group, "delete", delete_document, about, common, kb)
     delete.add_argument("document", help="its name or id")
     ask_first(delete, "Delete {document}?")
+    add_for_documents(group, verb, common, kb)
     mark = verb(group, "mark", mark_document, "decide whether a document is in force", common, kb)
     mark.add_argument("document", help="its name or id")
     choice = mark.add_mutually_exclusive_group(required=True)

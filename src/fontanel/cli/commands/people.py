@@ -6,6 +6,7 @@ import argparse
 import sys
 from typing import Any, get_args
 
+from fontanel.cli.commands.erasing import add_for_people
 from fontanel.cli.context import Context, UsageProblem, new_password, write_profile
 from fontanel.cli.format import moment
 from fontanel.cli.options.asking_first import ask_first
@@ -137,12 +138,7 @@ def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentP
     accept.add_argument("link", metavar="LINK")
     accept.add_argument("--name", help="your name (default: as in the invitation)")
     person = noun("person", "people with an account; for operators")
-    erase = verb(
-        person, "erase", erase_person, "erase a person, with conversations and feedback", common
-    )
-    erase.add_argument("address", metavar="EMAIL")
-    ask_first(erase, "Erase {address}? This cannot be undone.")
-    verb(person, "erasures", list_erasures, "list who was erased, by id", common)
+    add_for_people(person, verb, common)
     key = noun("key", "access keys for programs")
     verb(key, "list", list_keys, "list keys", common)
     make = verb(key, "make", make_key, "create a key, which is shown once", common)
@@ -400,36 +396,6 @@ def list_keys(context: Context, options: argparse.Namespace) -> None:
         "expires": "left",
     }
     context.show(keys, context.table(rows, **columns))
-
-
-def erase_person(context: Context, options: argparse.Namespace) -> None:
-    erased = context.client.erase_person(options.address)
-    lines = [f"Erased as {erased.id}:"]
-    lines += [f"  {count:,} {kind}" for kind, count in sorted(erased.removed.items())]
-    if erased.mentions:
-        counts = ", ".join(f"{count:,} {table}" for table, count in erased.mentions.items())
-        lines.append(f"Records of others that still contain the name or address: {counts}.")
-    if erased.in_backups_until:
-        lines.append(f"Backups from before are kept until {moment(erased.in_backups_until)}.")
-    context.show(erased, "\n".join(lines))
-
-
-def list_erasures(context: Context, options: argparse.Namespace) -> None:
-    result = context.client.list_erasures()
-    rows = [
-        (
-            one.id,
-            one.person_id,
-            moment(one.created_at),
-            one.asked_by,
-            sum(one.removed.values()),
-            moment(one.in_backups_until) if one.in_backups_until else "-",
-        )
-        for one in result
-    ]
-    columns = {"erasure": "left", "person": "left", "erased": "left", "by": "left"}
-    table = context.table(rows, **columns, records="right", in_backups_until="left")
-    context.show(result, table if rows else "Nobody was erased.")
 
 
 def make_key(context: Context, options: argparse.Namespace) -> None:

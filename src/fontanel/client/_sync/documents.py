@@ -153,6 +153,34 @@ class DocumentClient(BaseClient):
     def delete_document(self, kb: str, document: str) -> None:
         self._send(self._calls.delete_document(kb, document))
 
+    def erase_document(
+        self, kb: str, document: str, *, wait: bool = False, seconds: float = 600.0
+    ) -> s.ErasureOut:
+        """Erase a document, with all that was found in it (owners only). It cannot be undone.
+
+        Args:
+            kb: The knowledge base.
+            document: Its name or id.
+            wait: Whether to wait until its files and its part of the indexes are cleared.
+            seconds: How long to wait.
+
+        Raises:
+            ClientError: it took too long.
+        """
+        erased = self._send(self._calls.erase_document(kb, document))
+        deadline = time.monotonic() + seconds
+        while wait and erased.finished_at is None:
+            if time.monotonic() > deadline:
+                raise ClientError(f"Files of {erased.id} are left after {seconds:.0f} seconds.")
+            time.sleep(0.2)
+            listed = self.list_erased_documents()
+            erased = next(one for one in listed if one.id == erased.id)
+        return erased
+
+    def list_erased_documents(self) -> list[s.ErasureOut]:
+        """Return the proofs of the team's erased documents, the newest first (owners only)."""
+        return self._send(self._calls.list_erased_documents())
+
     def mark_document(
         self,
         kb: str,

@@ -105,6 +105,7 @@ def keep_only(data: Path, team: str) -> None:
             " (SELECT person_id FROM members WHERE team_id = ?)",
             (team_id,),
         )
+        records.execute("DELETE FROM erasures WHERE team_id IS NULL OR team_id != ?", (team_id,))
         # The logs of others go; triggers only allow what counts as trimmed.
         records.execute("UPDATE audit_logs SET trimmed = number WHERE log != ?", (team_id,))
         records.execute("DELETE FROM audit_entries WHERE log != ?", (team_id,))

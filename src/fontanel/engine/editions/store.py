@@ -252,6 +252,19 @@ class Editions:
                 edition_id, lambda segments: list(segments.items()) if len(segments) > 1 else []
             )
 
+    def purge(self, edition_id: str) -> None:
+        """Write the segments that contain removed passages again, without them."""
+        with self._merging:
+            dead = self.snapshot(edition_id).dead
+            self._merge(
+                edition_id,
+                lambda segments: [
+                    (key, segment)
+                    for key, segment in segments.items()
+                    if np.isin(segment.passage_ids, dead).any()
+                ],
+            )
+
     def _merge(
         self, edition_id: str, choose: Callable[[dict[str, Any]], list[tuple[str, Any]]]
     ) -> bool:

@@ -8,13 +8,13 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import JSON, String, delete, func, or_, select, update
+from sqlalchemy import delete, func, or_, select, update
 from sqlalchemy.orm import InstrumentedAttribute, Session
 
 from fontanel.engine.channels.receiving import asker_of
+from fontanel.engine.erasing.proof import count_mentions, in_backups_until
 from fontanel.errors import Conflict, NotFound
 from fontanel.records.ids import new_id
 from fontanel.records.tables import (
@@ -23,8 +23,6 @@ from fontanel.records.tables import (
     ApprovedVersion,
     AuditEntry,
     Backup,
-    BackupState,
-    Base,
     ChannelMessage,
     Conversation,
     DeskVersion,
@@ -46,6 +44,7 @@ from fontanel.records.tables import (
     Use,
     Validity,
 )
+from fontanel.records.tables.base import now
 from fontanel.records.unit_of_work import Records
 
 #: What stands where a name was.
@@ -77,8 +76,6 @@ _INSIDE: tuple[InstrumentedAttribute[Any], ...] = (
     Notice.data,
     Turn.approved,
 )
-#: Tables of what documents and models say, which is not searched for mentions.
-_CONTENTS = frozenset({"passages", "segments", "source_items", "sync_items", "jobs", "tombstones"})
 
 
 def erase_person(records: Records, ref: str, asked_by: str, backup_days: int) -> Erasure:
@@ -95,8 +92,6 @@ def erase_person(records: Records, ref: str, asked_by: str, backup_days: int) ->
         Conflict: they are the only operator, or the only owner of a team.
     """
     with records.writing() as session:
-        # What is deleted is overwritten in the file, instead of being left in free pages.
-        session.connection().exec_driver_sql("PRAGMA secure_delete=ON")
         person = session.scalar(
             select(Person).where(or_(Person.id == ref, Person.email == ref.strip().lower()))
         )
@@ -109,12 +104,13 @@ def erase_person(records: Records, ref: str, asked_by: str, backup_days: int) ->
             asked_by=asked_by,
             removed={},
             mentions={},
-            in_backups_until=_in_backups_until(session, backup_days),
+            in_backups_until=in_backups_until(session, backup_days),
+            finished_at=now(),
         )
         removed = _erase(session, person)
         session.flush()
         erasure.removed = {kind: count for kind, count in removed.items() if count}
-        erasure.mentions = _mentions(session, person.name, person.email)
+        erasure.mentions = count_mentions(session, person.name, person.email)
         session.add(erasure)
     with records.engine.connect() as connection:
         # The log of earlier changes is emptied too.
@@ -133,15 +129,6 @@ def _check_replaceable(session: Session, person: Person) -> None:
             raise Conflict(
                 "They are the only owner of a team.", advice="Make somebody else an owner first."
             )
-
-
-def _in_backups_until(session: Session, backup_days: int) -> datetime | None:
-    """Return when the last backup that has the person is deleted; None if there is none."""
-    kept = select(func.max(Backup.created_at)).where(
-        Backup.state == BackupState.DONE, Backup.deleted_at.is_(None)
-    )
-    last = session.scalar(kept)
-    return None if last is None else last + timedelta(days=backup_days)
 
 
 def _erase(session: Session, person: Person) -> Counter[str]:
@@ -220,27 +207,3 @@ def _replace(
         (old, new, old),
     )
     removed["names"] += changed.rowcount
-
-
-def _mentions(session: Session, *texts: str) -> dict[str, int]:
-    """Count the records that still contain a text, by table.
-
-    They are what others wrote: names of documents, questions, answers.
-    """
-    results: dict[str, int] = {}
-    connection = session.connection()
-    for table in Base.metadata.sorted_tables:
-        columns = [one.name for one in table.columns if isinstance(one.type, String | JSON)]
-        if not columns or table.name in _CONTENTS:
-            continue
-        tests = " OR ".join(f'instr("{name}", ?)' for name in columns for _ in texts)
-        query = f'SELECT count(*) FROM "{table.name}" WHERE {tests}'
-        count = connection.exec_driver_sql(query, tuple(texts) * len(columns)).scalar_one()
-        if count:
-            results[table.name.replace("_", " ")] = int(count)
-    return results
-
-
-def erasures(session: Session) -> list[Erasure]:
-    """Return all erasures, the newest first."""
-    return list(session.scalars(select(Erasure).order_by(Erasure.created_at.desc())))

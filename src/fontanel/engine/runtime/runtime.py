@@ -35,6 +35,7 @@ from fontanel.engine.editions.store import Editions
 from fontanel.engine.embedding.directories import DirectoryWorkers
 from fontanel.engine.embedding.embedders import Embedders
 from fontanel.engine.embedding.remote import RemoteEmbedding
+from fontanel.engine.erasing.leftovers import Leftovers
 from fontanel.engine.gaps.closing import GapCloser
 from fontanel.engine.gaps.groups import GapGroups
 from fontanel.engine.ingest.describing import Describing
@@ -68,6 +69,7 @@ from fontanel.records.tables import (
     Delivery,
     Edition,
     Embedder,
+    Erasure,
     GapQuestion,
     Job,
     Kb,
@@ -267,6 +269,7 @@ class Runtime:
             (self.blobs, self.editions),
             self._stopping.is_set,
         )
+        self.leftovers = Leftovers(self.records, self.blobs, self.vectors, self.editions)
         self.housekeeping = Housekeeping(
             records=self.records,
             blobs=self.blobs,
@@ -332,6 +335,7 @@ class Runtime:
         start("forward-audit", self.forwarding.forward_next, (AuditEntry,))
         start("describe", self.describing.describe_next, (Kb, TextModel))
         start("describe-pictures", self.viewing.view_next, (Kb, TextModel))
+        start("erase", self.leftovers.clear_next, (Erasure,))
         start("housekeeping", self._keep_house)
 
     def run_later(self, function: Callable[P, None], *args: P.args, **kwargs: P.kwargs) -> None:
