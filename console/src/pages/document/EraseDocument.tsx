@@ -10,7 +10,7 @@ export function EraseDocument({ document, api }: { document: Doc; api: string })
   const navigate = useNavigate();
   const [asked, setAsked] = useState(false);
   const [error, setError] = useState<string | null>(null);
-  if (!team.mayOwn) return null;
+  if (team.role !== "owner") return null;
   const erase = () =>
     send("POST", `${api}/erase`)
       .then(() => navigate(`/t/${team.slug}/team`))

@@ -415,6 +415,8 @@ TeamEditor = Annotated[Access, Depends(Require(Role.EDITOR, whole_team=True))]
 TeamEditorWrite = Annotated[Access, Depends(Require(Role.EDITOR, write=True, whole_team=True))]
 Owner = Annotated[Access, Depends(Require(Role.OWNER, administrative=True))]
 OwnerWrite = Annotated[Access, Depends(Require(Role.OWNER, write=True, administrative=True))]
+#: What owners do with contents, which operators never reach.
+ContentOwnerWrite = Annotated[Access, Depends(Require(Role.OWNER, write=True, whole_team=True))]
 
 
 async def operator_of(caller: CallerDep) -> Caller:

@@ -7,7 +7,7 @@ from fontanel.engine.erasing.people import erase_person
 from fontanel.engine.erasing.proof import erasures
 from fontanel.schemas import ErasureOut
 from fontanel.service.audited import note_about
-from fontanel.service.auth.access import Operator, Owner, OwnerWrite, RuntimeDep
+from fontanel.service.auth.access import ContentOwnerWrite, Operator, Owner, RuntimeDep
 from fontanel.service.routers import api_router
 
 router = api_router(tag="people")
@@ -37,7 +37,7 @@ def list_erasures(caller: Operator, runtime: RuntimeDep) -> list[ErasureOut]:
     tags=["documents"],
     summary="Erase a document",
 )
-def erase_traces(kb: str, document: str, access: OwnerWrite) -> ErasureOut:
+def erase_traces(kb: str, document: str, access: ContentOwnerWrite) -> ErasureOut:
     """With everything that was found in it: quotes, answers and their explanations.
 
     It cannot be undone. Files and indexes are cleared in the background, until `finished_at`.
