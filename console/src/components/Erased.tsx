@@ -10,14 +10,14 @@ export function Erased({ erasure }: { erasure: Schemas["ErasureOut"] }) {
       <ul className="mt-1">
         {Object.entries(erasure.removed).map(([kind, number]) => (
           <li key={kind}>
-            {count(number)} {kind}
+            {kind}: {count(number)}
           </li>
         ))}
       </ul>
       {mentions.length > 0 && (
         <p className="text-warning mt-2">
           Other records that still contain the name:{" "}
-          {mentions.map(([table, number]) => `${count(number)} ${table}`).join(", ")}.
+          {mentions.map(([table, number]) => `${table} (${count(number)})`).join(", ")}.
         </p>
       )}
       <p className="soft mt-2">

@@ -54,9 +54,9 @@ def list_erased_documents(context: Context, options: argparse.Namespace) -> None
 def _show(context: Context, erased: ErasureOut, name: str) -> None:
     """Print the proof of an erasure."""
     lines = [f"Erased as {erased.id}:"]
-    lines += [f"  {count:,} {kind}" for kind, count in sorted(erased.removed.items())]
+    lines += [f"  {kind}: {count:,}" for kind, count in sorted(erased.removed.items())]
     if erased.mentions:
-        counts = ", ".join(f"{count:,} {table}" for table, count in erased.mentions.items())
+        counts = ", ".join(f"{table} ({count:,})" for table, count in erased.mentions.items())
         lines.append(f"Other records that still contain the {name}: {counts}.")
     if erased.finished_at is None:
         lines.append("Files are being deleted; see 'fontanel document erasures'.")
