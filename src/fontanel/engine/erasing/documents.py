@@ -11,15 +11,14 @@ from collections import Counter
 from collections.abc import Collection, Iterator, Sequence
 from typing import Any
 
-from sqlalchemy import ColumnElement, Text, cast, delete, select, update
+from sqlalchemy import Text, cast, delete, func, select, update
 from sqlalchemy.orm import InstrumentedAttribute, Session
 
 from fontanel.core.answering import BUILT_IN, Outcome
 from fontanel.core.embedding.encoder import text_key
-from fontanel.core.passages.fields import window_texts
 from fontanel.engine.documents.documents import delete_document
 from fontanel.engine.erasing.proof import count_mentions, in_backups_until
-from fontanel.engine.ingest.passages import split_settings
+from fontanel.engine.ingest.passages import embedded_texts
 from fontanel.engine.pictures.found import delete_unused_pictures
 from fontanel.engine.transcription.transcripts import delete_unused_transcripts
 from fontanel.records.ids import new_id
@@ -111,25 +110,25 @@ def forget_documents(session: Session, team_id: str, ids: Collection[str]) -> Co
     turns = _forget_answers(session, shown, found, removed)
     known = {*ids, *turns}
     results = naming(TrialResult.key, TrialResult.citations, TrialResult.turn_id, among=known)
-    for some in _chunks(results):
+    for some in chunks(results):
         blank = update(TrialResult).where(TrialResult.key.in_(some))
         run("answers of trials", blank.values(text=ERASED_ANSWER, citations=[], reason=""))
     followed = naming(
         FollowedAnswer.id, FollowedAnswer.documents, FollowedAnswer.turn_id, among=known
     )
-    for some in _chunks(followed):
+    for some in chunks(followed):
         blank = update(FollowedAnswer).where(FollowedAnswer.id.in_(some))
         run("followed answers", blank.values(answer="", documents=[], changes=[]))
-    for some in _chunks(turns):
+    for some in chunks(turns):
         replied = ChannelMessage.turn_id.in_(some), ChannelMessage.reply != ERASED_ANSWER
         blank = update(ChannelMessage).where(*replied)
         run("replies in channels", blank.values(reply=ERASED_ANSWER, sources=[]))
-    for some in _chunks(naming(Notice.id, Notice.data, among=known)):
+    for some in chunks(naming(Notice.id, Notice.data, among=known)):
         run("notices", delete(Notice).where(Notice.id.in_(some)))
     # The key of a reply is its caller, route and key: its body tells it apart as well.
-    for some in _chunks(_naming(session, IdempotentReply.body, (), None, known)):
+    for some in chunks(_naming(session, IdempotentReply.body, (), None, known)):
         run("stored replies", delete(IdempotentReply).where(IdempotentReply.body.in_(some)))
-    for some in _chunks(list(ids)):
+    for some in chunks(list(ids)):
         run("quotes", delete(AnswerSource).where(AnswerSource.document_id.in_(some)))
         run("quotes", delete(ApprovedFlag).where(ApprovedFlag.document_id.in_(some)))
         run("counts of use", delete(PassageUse).where(PassageUse.document_id.in_(some)))
@@ -151,15 +150,15 @@ def _forget_answers(
     """
     composed = Turn.composer == BUILT_IN, Turn.outcome == Outcome.ANSWERED
     turns = {*shown, *found}
-    for some in _chunks(found):
+    for some in chunks(found):
         harmless = session.scalars(select(Turn.id).where(Turn.id.in_(some), *composed))
         turns -= set(harmless) - set(shown)
-    for some in _chunks(sorted(turns)):
+    for some in chunks(sorted(turns)):
         answers = update(Turn).where(Turn.id.in_(some), Turn.text != ERASED_ANSWER)
         values: dict[str, Any] = {"text": ERASED_ANSWER, "approved": None, "choices": None}
         values |= {"citations": [], "statements": []}
         removed["answers"] += session.execute(answers.values(values)).rowcount  # type: ignore[attr-defined]
-    for some in _chunks(sorted({*shown, *found})):
+    for some in chunks(sorted({*shown, *found})):
         session.execute(update(Turn).where(Turn.id.in_(some)).values(evidence=[]))
         # Later answers of a conversation were explained with the earlier ones.
         conversations = select(Turn.conversation_id).where(Turn.id.in_(some))
@@ -203,32 +202,23 @@ def _remains(
     files: set[str] = set()
     vectors: set[str] = set()
     editions = session.scalars(select(Edition).where(Edition.kb_id == kb.id)).all()
-    for some in _chunks([one.key for one in documents]):
+    for some in chunks([one.key for one in documents]):
         columns = select(Revision.sha256, Revision.reading)
         for row in session.execute(columns.where(Revision.document_key.in_(some))):
             files |= {blob for blob in row if blob}
             removed["revisions"] += 1
         for edition in editions:
-            texts = list(_embedded(session, edition, PassageRow.document_key.in_(some), removed))
+            of_documents = PassageRow.document_key.in_(some)
             if edition.embedder is not None:
+                texts = embedded_texts(session, edition, of_documents)
                 vectors |= {text_key(edition.embedder, text).hex() for text in texts}
+            counted = select(func.count()).where(PassageRow.edition_id == edition.id, of_documents)
+            removed["passages"] += session.scalars(counted).one()
     return {
         "files": sorted(files),
         "vectors": sorted(vectors),
         "editions": [edition.id for edition in editions],
     }
-
-
-def _embedded(
-    session: Session, edition: Edition, of: ColumnElement[bool], removed: Counter[str]
-) -> Iterator[str]:
-    """Yield the texts of passages and windows that were embedded."""
-    windows = split_settings(edition.settings).windows
-    columns = select(PassageRow.embedded_text, PassageRow.text)
-    for whole, text in session.execute(columns.where(PassageRow.edition_id == edition.id, of)):
-        removed["passages"] += 1
-        yield whole
-        yield from window_texts(text) if windows else ()
 
 
 def _pictures(session: Session, team_id: str) -> set[str]:
@@ -256,6 +246,7 @@ def _naming(
     return found
 
 
-def _chunks(values: Sequence[Any]) -> Iterator[Sequence[Any]]:
+def chunks(values: Sequence[Any]) -> Iterator[Sequence[Any]]:
+    """Yield the values in parts that fit into one statement."""
     for start in range(0, len(values), _CHUNK):
         yield values[start : start + _CHUNK]

@@ -6,7 +6,7 @@ import structlog
 from sqlalchemy import select
 
 from fontanel.engine.editions.store import Editions
-from fontanel.engine.erasing.documents import forget_documents
+from fontanel.engine.erasing.documents import chunks, forget_documents
 from fontanel.records.blobs import BlobStore
 from fontanel.records.tables import Edition, Erasure, PictureDescription, Revision
 from fontanel.records.tables.base import now
@@ -79,8 +79,7 @@ class Leftovers:
         """Return the files that no other document has."""
         with self._records.reading() as session:
             used: set[str | None] = set()
-            for start in range(0, len(files), 500):
-                some = files[start : start + 500]
+            for some in chunks(files):
                 for column in (Revision.sha256, Revision.reading, PictureDescription.blob):
                     used |= set(session.scalars(select(column).where(column.in_(some))))
         return [sha for sha in files if sha not in used]

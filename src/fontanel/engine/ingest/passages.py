@@ -11,7 +11,7 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from sqlalchemy import delete, func, insert, select
+from sqlalchemy import ColumnElement, delete, func, insert, select
 from sqlalchemy.orm import Session
 
 from fontanel.core.embedding.encoder import estimate_read_tokens, text_key
@@ -131,13 +131,19 @@ def vector_keys(records: Records) -> Iterator[tuple[str, bytes]]:
     with records.reading() as session:
         for edition in session.scalars(select(Edition).where(Edition.embedder.is_not(None))).all():
             assert edition.embedder is not None
-            columns = select(PassageRow.embedded_text, PassageRow.text).where(
-                PassageRow.edition_id == edition.id
-            )
-            windows = split_settings(edition.settings).windows
-            for embedded, text in session.execute(columns):
-                for one in (embedded, *(window_texts(text) if windows else ())):
-                    yield edition.team_id, text_key(edition.embedder, one)
+            for text in embedded_texts(session, edition):
+                yield edition.team_id, text_key(edition.embedder, text)
+
+
+def embedded_texts(
+    session: Session, edition: Edition, *where: ColumnElement[bool]
+) -> Iterator[str]:
+    """Yield what is embedded of an edition's passages, or of some: their texts and windows."""
+    windows = split_settings(edition.settings).windows
+    columns = select(PassageRow.embedded_text, PassageRow.text)
+    for whole, text in session.execute(columns.where(PassageRow.edition_id == edition.id, *where)):
+        yield whole
+        yield from window_texts(text) if windows else ()
 
 
 def retire_passages(session: Session, edition_id: str, document: Document) -> None:
