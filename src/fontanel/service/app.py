@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
+from threading import Lock
 from typing import Any
 
 from fastapi import FastAPI
 from pydantic import TypeAdapter
 from starlette.middleware import Middleware
+from starlette.requests import Request
+from starlette.responses import JSONResponse
 from starlette.routing import Route
 
 from fontanel import __version__
@@ -64,7 +67,7 @@ def create_app(settings: Settings, runtime: Runtime | None = None) -> FastAPI:
         description=_DESCRIPTION,
         docs_url=None,
         redoc_url=None,
-        openapi_url="/api/openapi.json",
+        openapi_url=None,
         middleware=[
             Middleware(RequestLog, metrics=metrics, secure=settings.marks_cookie_secure),
             Middleware(
@@ -86,10 +89,25 @@ def create_app(settings: Settings, runtime: Runtime | None = None) -> FastAPI:
     problems.install(app)
     app.router.routes += api_routes()
     app.router.routes.append(Route(tool_endpoint.PATH, tools, include_in_schema=False))
+    _describe(app)
     embed.install(app)
     console.install(app, settings.root)
-    app.openapi = lambda: _description_of(app)  # type: ignore[method-assign]
     return app
+
+
+def _describe(app: FastAPI) -> None:
+    """Serve the OpenAPI description, made in a thread when first asked for."""
+    making = Lock()
+
+    def description() -> dict[str, Any]:
+        with making:
+            return _description_of(app)
+
+    def send(request: Request) -> JSONResponse:
+        return JSONResponse(description())
+
+    app.openapi = description  # type: ignore[method-assign]
+    app.router.routes.append(Route("/api/openapi.json", send, include_in_schema=False))
 
 
 def _description_of(app: FastAPI) -> dict[str, Any]:

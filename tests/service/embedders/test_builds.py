@@ -16,7 +16,7 @@ from tests.conftest import STORM, Service, TeamSetup, free_port, new_team, until
 from tests.core.encoders import make_encoder
 from tests.servers import served_on
 
-DOCUMENTS = 24
+DOCUMENTS = 6
 #: A currency unit for each token: costs are easy to read.
 PRICE = 1_000_000.0
 CRANE = "At what gust does the quay crane stop?"
@@ -69,7 +69,7 @@ def test_a_build_is_paused_and_resumed(operator: Client, team: TeamSetup) -> Non
     client = team.client
     kb = filled(client)
     with served_on(embedder_app(pause=0.1), free_port()) as url:
-        name = register(operator, url, "slow", price=PRICE, batch=8, at_once=1).name
+        name = register(operator, url, "slow", price=PRICE, batch=2, at_once=1).name
         split = client.show_kb(kb).splitting
         client.build_edition(kb, split, embedder=name)
         until(partial(has_cost, client, kb))
@@ -106,8 +106,8 @@ def test_a_build_stops_at_its_budget_and_costs_what_was_estimated(
     operator: Client, team: TeamSetup, embedding_server: str
 ) -> None:
     client = team.client
-    kb = filled(client, 60)
-    name = register(operator, embedding_server, price=PRICE, batch=16, at_once=1).name
+    kb = filled(client, 15)
+    name = register(operator, embedding_server, price=PRICE, batch=4, at_once=1).name
     estimate = client.estimate_edition(kb, name)
     assert estimate.seconds is not None
     assert estimate.seconds > 0

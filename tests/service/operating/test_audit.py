@@ -193,7 +193,7 @@ def test_exports_can_be_verified_and_opened(team: TeamSetup) -> None:
 
 
 def test_every_route_that_changes_something_has_a_name_for_it(service: Service) -> None:
-    paths = httpx.get(f"{service.url}/api/openapi.json").json()["paths"]
+    paths = httpx.get(f"{service.url}/api/openapi.json", timeout=60).json()["paths"]
     changing = [
         (method.upper(), path)
         for path, methods in paths.items()
