@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from tests.cli.conftest import Run
-from tests.conftest import EMBEDDER, EVIDENCE, STORM, Service, TeamSetup, join
+from tests.conftest import EMBEDDER, EVIDENCE, STORM, Service, TeamSetup, join, until
 
 KEY = "slack water"
 QUESTION = "What is the wind limit at the outer berth?"

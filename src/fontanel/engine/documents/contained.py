@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Sequence
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from fontanel.engine.documents.documents import add_document, delete_document
-from fontanel.engine.documents.naming import document_name
+from fontanel.engine.documents.documents import (
+    NewDocument,
+    add_new_documents,
+    delete_document,
+    revise_document,
+)
+from fontanel.engine.documents.naming import document_name, set_tags
 from fontanel.engine.ingest.reading import StoredFile
+from fontanel.engine.quotas.quotas import room_of
 from fontanel.errors import QuotaReached, Refused
 from fontanel.facts import MAX_TAGS
 from fontanel.records.tables import (
@@ -38,33 +45,27 @@ def add_contained(session: Session, document: Document, inside: Sequence[StoredF
         A warning if files were left out, else None.
     """
     kb = session.get_one(Kb, document.kb_id)
-    kept: set[str] = set()
-    left, room = _room_inside(session, document) if inside else (0, 0)
-    left_out, reached = 0, ""
-    for item in inside if _depth(session, document) < _MAX_DEPTH else ():
-        left, room = left - 1, room - item.size
-        if left < 0 or room < 0:
-            left_out += 1
-            continue
+    there = _below(session, document)
+    wanted, left_out = _within_bounds(session, document, inside)
+    room, reached = room_of(session, kb.team_id), ""
+    new: list[NewDocument] = []
+    for name, item in wanted.items():
+        tags = dict(list({**document.tags, **item.tags}.items())[:MAX_TAGS])
         try:
-            name = document_name(f"{document.name}/{item.name}")
-        except Refused:
-            continue
-        kept.add(name)
-        tags = {**document.tags, **item.tags}
-        try:
-            added = add_document(
-                session, kb, name, item.sha256, item.size, dict(list(tags.items())[:MAX_TAGS])
-            )
+            if name not in there:
+                room.take(documents=1, size=item.size)
+                new.append(NewDocument(name, item.sha256, item.size, tags))
+                continue
+            member = there[name]
+            if tags != member.tags:
+                set_tags(session, member, tags)
+            revise_document(session, member, item.sha256, item.size)
+            member.parent_key, member.source_id = document.key, document.source_id
         except QuotaReached as error:
             reached, left_out = str(error), left_out + 1
-            continue
-        added.document.parent_key = document.key
-        added.document.source_id = document.source_id
-    for member in session.scalars(
-        select(Document).where(Document.parent_key == document.key)
-    ).all():
-        if member.name not in kept:
+    add_new_documents(session, kb, new, document)
+    for name, member in there.items():
+        if name not in wanted and member.parent_key == document.key:
             delete_document(session, kb, member)
     if not left_out:
         return None
@@ -74,6 +75,37 @@ def add_contained(session: Session, document: Document, inside: Sequence[StoredF
         f"{left_out:,} files inside were left out: of one file {_MAX_INSIDE:,} are taken and "
         f"{_MAX_INSIDE_BYTES // 1_000_000:,} MB, those in archives inside it included"
     )
+
+
+def _within_bounds(
+    session: Session, document: Document, inside: Sequence[StoredFile]
+) -> tuple[dict[str, StoredFile], int]:
+    """Return the files to add by the names of their documents, and how many are left out."""
+    wanted: dict[str, StoredFile] = {}
+    left, room = _room_inside(session, document) if inside else (0, 0)
+    left_out = 0
+    for item in inside if _depth(session, document) < _MAX_DEPTH else ():
+        left, room = left - 1, room - item.size
+        if left < 0 or room < 0:
+            left_out += 1
+            continue
+        with contextlib.suppress(Refused):
+            wanted[document_name(f"{document.name}/{item.name}")] = item
+    return wanted, left_out
+
+
+def _below(session: Session, document: Document) -> dict[str, Document]:
+    """Return the documents named below a document, with their latest revisions loaded."""
+    rows = session.execute(
+        select(Document, Revision)
+        .outerjoin(Revision, Revision.id == Document.latest_revision_id)
+        .where(
+            Document.kb_id == document.kb_id,
+            Document.name > f"{document.name}/",
+            Document.name < f"{document.name}0",
+        )
+    )
+    return {member.name: member for member, _ in rows}
 
 
 def _room_inside(session: Session, document: Document) -> tuple[int, int]:

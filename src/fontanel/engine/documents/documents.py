@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import PurePosixPath
 from typing import Any
@@ -11,9 +11,9 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from fontanel.engine.documents import states
-from fontanel.engine.documents.naming import set_tags
+from fontanel.engine.documents.naming import set_tags, tag_rows
 from fontanel.engine.ingest.passages import retire_passages
-from fontanel.engine.ingest.queue import add_job, drop_waiting_jobs
+from fontanel.engine.ingest.queue import add_first_jobs, add_job, drop_waiting_jobs
 from fontanel.engine.quotas.quotas import check_room
 from fontanel.records.ids import new_id
 from fontanel.records.tables import (
@@ -33,6 +33,16 @@ class Added:
     document: Document
     outcome: str
     job: Job | None
+
+
+@dataclass(frozen=True, slots=True)
+class NewDocument:
+    """A document that a knowledge base does not have yet."""
+
+    name: str
+    sha256: str
+    size: int
+    tags: dict[str, str]
 
 
 def add_document(
@@ -71,6 +81,38 @@ def add_document(
     session.flush()
     set_tags(session, document, tags or {})
     return Added(document, "added", _add_revision(session, document, 1, sha256, size, columns))
+
+
+def add_new_documents(
+    session: Session, kb: Kb, files: Sequence[NewDocument], parent: Document
+) -> None:
+    """Add many documents inside another one, in few statements.
+
+    The caller has checked that none of the names is taken, and that there is room for all.
+    """
+    revisions = [new_id("rev") for _ in files]
+    documents = [
+        Document(
+            id=new_id("doc"),
+            team_id=kb.team_id,
+            kb_id=kb.id,
+            parent_key=parent.key,
+            source_id=parent.source_id,
+            name=file.name,
+            title=PurePosixPath(file.name).stem,
+            state=DocumentState.WAITING,
+            latest_revision_id=revision_id,
+            tags=file.tags,
+        )
+        for file, revision_id in zip(files, revisions, strict=True)
+    ]
+    session.add_all(documents)
+    session.flush()
+    for file, document in zip(files, documents, strict=True):
+        session.add_all(tag_rows(document))
+        session.add(_revision(document, document.latest_revision_id, 1, file.sha256, file.size))
+    session.flush()
+    add_first_jobs(session, kb, documents)
 
 
 def revise_document(
@@ -112,8 +154,25 @@ def _add_revision(
     size: int,
     columns: dict[str, Any] | None,
 ) -> Job:
-    revision = Revision(
-        id=new_id("rev"),
+    revision = _revision(document, new_id("rev"), number, sha256, size, columns)
+    session.add(revision)
+    session.flush()
+    document.latest_revision_id = revision.id
+    states.queue(document)
+    document.version += 1
+    return add_job(session, document, revision.id)
+
+
+def _revision(
+    document: Document,
+    revision_id: str,
+    number: int,
+    sha256: str,
+    size: int,
+    columns: dict[str, Any] | None = None,
+) -> Revision:
+    return Revision(
+        id=revision_id,
         team_id=document.team_id,
         document_key=document.key,
         number=number,
@@ -123,12 +182,6 @@ def _add_revision(
         seconds={},
         columns=columns,
     )
-    session.add(revision)
-    session.flush()
-    document.latest_revision_id = revision.id
-    states.queue(document)
-    document.version += 1
-    return add_job(session, document, revision.id)
 
 
 def remove_document(session: Session, kb: Kb, document: Document) -> None:

@@ -57,7 +57,12 @@ def set_tags(session: Session, document: Document, tags: Mapping[str, str]) -> N
     document.tags = dict(tags)
     document.version += 1
     session.execute(delete(DocumentTag).where(DocumentTag.document_key == document.key))
-    session.add_all(
+    session.add_all(tag_rows(document))
+
+
+def tag_rows(document: Document) -> list[DocumentTag]:
+    """Return the rows by which a document is found by its tags."""
+    return [
         DocumentTag(
             document_key=document.key,
             tag=tag,
@@ -65,8 +70,8 @@ def set_tags(session: Session, document: Document, tags: Mapping[str, str]) -> N
             kb_id=document.kb_id,
             team_id=document.team_id,
         )
-        for tag, value in tags.items()
-    )
+        for tag, value in document.tags.items()
+    ]
 
 
 def add_tags(session: Session, document: Document, tags: Mapping[str, str]) -> None:

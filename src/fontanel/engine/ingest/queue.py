@@ -36,13 +36,27 @@ def add_job(session: Session, document: Document, revision_id: str) -> Job:
     Jobs of older revisions that have not started are deleted.
     """
     drop_waiting_jobs(session, document)
-    active = select(Kb.edition_id).where(Kb.id == document.kb_id).scalar_subquery()
-    standby = select(Edition.id).where(Edition.kb_id == document.kb_id, Edition.id != active)
-    for edition_id in session.scalars(standby).all():
+    for edition_id in _standby_editions(session, document.kb_id):
         add_standby_job(session, document, revision_id, edition_id)
     job = _job(document, revision_id, None)
     session.add(job)
     return job
+
+
+def add_first_jobs(session: Session, kb: Kb, documents: Sequence[Document]) -> None:
+    """Queue the only revisions of new documents of a knowledge base."""
+    standby = _standby_editions(session, kb.id)
+    for document in documents:
+        for edition_id in standby:
+            add_standby_job(session, document, document.latest_revision_id, edition_id)
+        session.add(_job(document, document.latest_revision_id, None))
+
+
+def _standby_editions(session: Session, kb_id: str) -> Sequence[str]:
+    active = select(Kb.edition_id).where(Kb.id == kb_id).scalar_subquery()
+    return session.scalars(
+        select(Edition.id).where(Edition.kb_id == kb_id, Edition.id != active)
+    ).all()
 
 
 def drop_waiting_jobs(session: Session, document: Document) -> None:

@@ -6,6 +6,7 @@ team has.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from zoneinfo import ZoneInfo
 
@@ -112,20 +113,38 @@ def quotas_of(session: Session, team: Team, streams: int = 0) -> list[Quota]:
     return [Quota(name, limits[name], used.get(name), name in team.quotas) for name in NAMES]
 
 
+@dataclass(slots=True)
+class Room:
+    """How much more a team may store; None means without limit."""
+
+    limits: Mapping[str, int | None]
+    documents: int
+    bytes: int
+
+    def take(self, *, documents: int, size: int) -> None:
+        """Count documents and bytes that are about to be added.
+
+        Raises:
+            QuotaReached: the team may not store them; nothing is counted.
+        """
+        if documents:
+            _check("documents", self.limits["documents"], self.documents + documents, "documents")
+        _check("bytes", self.limits["bytes"], self.bytes + size, "bytes")
+        self.documents, self.bytes = self.documents + documents, self.bytes + size
+
+
+def room_of(session: Session, team_id: str) -> Room:
+    """Return how much more a team may store."""
+    return Room(limits_of(session, session.get_one(Team, team_id)), *stored(session, team_id))
+
+
 def check_room(session: Session, team_id: str, *, documents: int, size: int) -> None:
     """Check that a team may store so many more documents and bytes.
 
     Raises:
         QuotaReached: it may not.
     """
-    team = session.get_one(Team, team_id)
-    limits = limits_of(session, team)
-    if limits["documents"] is None and limits["bytes"] is None:
-        return
-    has_documents, has_bytes = stored(session, team_id)
-    if documents:
-        _check("documents", limits["documents"], has_documents + documents, "documents")
-    _check("bytes", limits["bytes"], has_bytes + size, "bytes")
+    room_of(session, team_id).take(documents=documents, size=size)
 
 
 def check_passages(session: Session, team_id: str, more: int) -> None:
