@@ -219,10 +219,10 @@ def test_a_build_pauses_at_its_budget(
     operate: Told, run: Run, team: TeamSetup, embedding_address: str
 ) -> None:
     kb = team.client.create_kb("Large").slug
-    for number in range(12):
-        words = " ".join(f"word{number}x{word}" for word in range(1500))
+    for number in range(4):
+        words = " ".join(f"word{number}x{word}" for word in range(500))
         team.client.write_document(kb, f"rules-{number}.md", f"# Rules {number}\n\n{words}\n")
-    for number in range(12):
+    for number in range(4):
         team.client.wait_for_document(kb, f"rules-{number}.md")
     made = operate(
         "embedder", "register", "dear", "--address", embedding_address, "--remote", "uncut",

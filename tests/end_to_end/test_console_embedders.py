@@ -78,8 +78,8 @@ def test_a_build_pauses_at_its_budget_and_is_resumed(
 ) -> None:
     team = new_team(service)
     team.client.create_kb("Rules")
-    for number in range(12):
-        words = " ".join(f"word{number}x{word}" for word in range(1500))
+    for number in range(4):
+        words = " ".join(f"word{number}x{word}" for word in range(500))
         team.client.write_document("rules", f"rules-{number}.md", f"# Rules {number}\n\n{words}\n")
         team.client.wait_for_document("rules", f"rules-{number}.md")
     name = f"budget of {team.slug}"
