@@ -9116,6 +9116,11 @@ export interface components {
             cost: number;
             /** Changed Since */
             changed_since: components["schemas"]["ChangedCitation"][];
+            /**
+             * Record Deleted At
+             * @description When steps, passages and messages were deleted after retention.
+             */
+            record_deleted_at?: string | null;
         };
         /**
          * ReportOut
@@ -9232,6 +9237,11 @@ export interface components {
             answerable_at?: string | null;
             /** Indexed At */
             indexed_at: string | null;
+            /**
+             * Original Deleted At
+             * @description When its original was deleted after the team's retention.
+             */
+            original_deleted_at?: string | null;
         };
         /** SearchIn */
         SearchIn: {
@@ -10246,6 +10256,16 @@ export interface components {
              */
             kept_days?: number | null;
             /**
+             * Records Kept Days
+             * @description Days that records of how answers were made are kept; null for unlimited.
+             */
+            records_kept_days?: number | null;
+            /**
+             * Originals Kept Days
+             * @description Days that originals of earlier revisions are kept after they were replaced; null for unlimited.
+             */
+            originals_kept_days?: number | null;
+            /**
              * Monthly Tokens
              * @description Tokens of models a month; null for no bound.
              */
@@ -10276,6 +10296,10 @@ export interface components {
             time_zone: string;
             /** Kept Days */
             kept_days?: number | null;
+            /** Records Kept Days */
+            records_kept_days?: number | null;
+            /** Originals Kept Days */
+            originals_kept_days?: number | null;
             /** Monthly Tokens */
             monthly_tokens?: number | null;
             /**

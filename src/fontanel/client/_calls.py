@@ -275,8 +275,9 @@ class Calls(
     def preview(self, kb: str) -> str:
         return f"{self._kb(kb)}/preview"
 
-    def original(self, kb: str, document: str) -> str:
-        return f"{self._document(kb, document)}/original"
+    def original(self, kb: str, document: str, revision: str | None) -> str:
+        suffix = "" if revision is None else f"?revision={quoted(revision)}"
+        return f"{self._document(kb, document)}/original{suffix}"
 
     def add_document(self, kb: str) -> str:
         return f"{self._kb(kb)}/documents"

@@ -66,6 +66,9 @@ class RevisionOut(Model):
         None, description="When its words were first searchable."
     )
     indexed_at: datetime | None
+    original_deleted_at: datetime | None = Field(
+        None, description="When its original was deleted after the team's retention."
+    )
 
 
 class DocumentOut(Model):

@@ -85,6 +85,21 @@ class TeamChange(Model):
     kept_days: int | None = Field(
         None, ge=1, le=3650, description="Days that conversations are kept; null for unlimited."
     )
+    records_kept_days: int | None = Field(
+        None,
+        ge=1,
+        le=3650,
+        description="Days that records of how answers were made are kept; null for unlimited.",
+    )
+    originals_kept_days: int | None = Field(
+        None,
+        ge=1,
+        le=3650,
+        description=(
+            "Days that originals of earlier revisions are kept after they were replaced; null for"
+            " unlimited."
+        ),
+    )
     monthly_tokens: int | None = Field(
         None, ge=0, description="Tokens of models a month; null for no bound."
     )
@@ -99,6 +114,8 @@ class TeamOut(Model):
     name: str
     time_zone: str
     kept_days: int | None = None
+    records_kept_days: int | None = None
+    originals_kept_days: int | None = None
     monthly_tokens: int | None = None
     show_askers: bool = False
     source_folders: list[str] | None = Field(

@@ -101,6 +101,9 @@ class RecordOut(TurnOut):
     tokens_written: int
     cost: float
     changed_since: list[ChangedCitation]
+    record_deleted_at: datetime | None = Field(
+        None, description="When steps, passages and messages were deleted after retention."
+    )
 
 
 class AgainOut(Model):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from pathlib import Path
 
 from sqlalchemy import Select, func, select
 
@@ -60,6 +61,22 @@ def revision_of(
     if revision is None:
         raise NotFound("revision", requested)
     return document_row, revision
+
+
+def original_of(access: Access, revision: Revision) -> Path:
+    """Return the file of a revision's original.
+
+    Raises:
+        ApiError: not-found, if it was deleted after the team's retention.
+    """
+    if revision.original_deleted_at is not None:
+        raise ApiError(
+            "not-found",
+            f"The original of this revision was deleted on {revision.original_deleted_at:%Y-%m-%d},"
+            " as the team keeps originals of earlier revisions for a limited time.",
+            advice="Its text can still be read; newer revisions have their originals.",
+        )
+    return access.runtime.blobs.path(revision.sha256)
 
 
 def edition_of(access: Access, kb: Kb, number: int, field: str | None = None) -> Edition:

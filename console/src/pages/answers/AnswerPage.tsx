@@ -119,6 +119,12 @@ function TimeLine({ record }: { record: Answer }) {
           {(whole * 1000).toFixed(0)} ms in total
         </span>
       </h2>
+      {record.record_deleted_at && (
+        <p className="soft">
+          The steps were deleted on {new Date(record.record_deleted_at).toLocaleDateString()}, as
+          the team keeps records for a limited time.
+        </p>
+      )}
       <ol className="sheet divide-base-300 divide-y">
         {record.steps.map((step, index) => (
           <li

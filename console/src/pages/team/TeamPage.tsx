@@ -9,6 +9,7 @@ import { ErasedDocuments } from "./ErasedDocuments";
 import { Grants } from "./Grants";
 import { Members } from "./Members";
 import { Once, type Role, RoleChoice } from "./parts";
+import { Retention } from "./Retention";
 
 export function TeamPage() {
   const team = useTeam();
@@ -27,6 +28,7 @@ export function TeamPage() {
       <Members api={team.api} />
       <Keys api={team.api} outsider={!team.member} />
       {session.operator && <Grants slug={team.slug} />}
+      <Retention slug={team.slug} />
       <ErasedDocuments api={team.api} />
     </>
   );

@@ -126,6 +126,9 @@ def show_answer(context: Context, options: argparse.Namespace) -> None:
     out.print(Text(record.text))
     if record.note:
         out.print(Text(record.note, "yellow"))
+    if record.record_deleted_at:
+        deleted = f"\nHow it was made was deleted on {record.record_deleted_at:%Y-%m-%d}."
+        out.print(Text(deleted, "dim"))
     _print_steps(context, record.steps)
     _print_statements(context, record)
     if record.changed_since:

@@ -108,6 +108,9 @@ def add_commands(
     download.add_argument(
         "--to", type=Path, help="file to write (default: the document's name here)"
     )
+    download.add_argument(
+        "--revision", type=int, metavar="NUMBER", help="an earlier one (default: the indexed one)"
+    )
 
 
 def list_documents(context: Context, options: argparse.Namespace) -> None:
@@ -359,5 +362,15 @@ def download_document(context: Context, options: argparse.Namespace) -> None:
     target: Path = options.to or Path(Path(document.name).name)
     if target.exists() and options.to is None:
         raise UsageProblem(f"{target} exists. Name another file with --to.")
-    target.write_bytes(context.client.original(kb, document.id))
+    revision = _revision_id(context, kb, document.id, options.revision)
+    target.write_bytes(context.client.original(kb, document.id, revision))
     context.show(document, f"Saved {target}.")
+
+
+def _revision_id(context: Context, kb: str, document: str, number: int | None) -> str | None:
+    if number is None:
+        return None
+    for revision in context.client.list_revisions(kb, document):
+        if revision.number == number:
+            return revision.id
+    raise UsageProblem(f"The document has no revision {number}.")

@@ -57,6 +57,18 @@ def add_commands(noun: Any, verb: Any, commands: Any, common: argparse.ArgumentP
         "--kept-days", type=int, metavar="DAYS", help="days to keep conversations; 0 for unlimited"
     )
     change.add_argument(
+        "--records-kept-days",
+        type=int,
+        metavar="DAYS",
+        help="days to keep records of how answers were made; 0 for unlimited",
+    )
+    change.add_argument(
+        "--originals-kept-days",
+        type=int,
+        metavar="DAYS",
+        help="days to keep originals of earlier revisions; 0 for unlimited",
+    )
+    change.add_argument(
         "--monthly-tokens",
         type=int,
         metavar="TOKENS",
@@ -209,11 +221,17 @@ def set_grants(context: Context, options: argparse.Namespace) -> None:
     )
 
 
+#: What a team keeps for a number of days, by the name of the setting.
+_KEPT = {
+    "kept_days": "conversations",
+    "records_kept_days": "records of how answers were made",
+    "originals_kept_days": "originals of earlier revisions",
+}
+
+
 def change_team(context: Context, options: argparse.Namespace) -> None:
-    values = {
-        name: getattr(options, name)
-        for name in ("name", "time_zone", "kept_days", "monthly_tokens")
-    }
+    names = ("name", "time_zone", *_KEPT, "monthly_tokens")
+    values = {name: getattr(options, name) for name in names}
     # 0 means without bound, which the service calls null.
     texts = {name: value or None for name, value in values.items() if value is not None}
     if options.show_askers is not None:
@@ -221,15 +239,15 @@ def change_team(context: Context, options: argparse.Namespace) -> None:
     if not texts:
         raise UsageProblem("Say what to change; see --help.")
     team = context.client.change_team(TeamChange(**texts))
-    kept = (
-        f"conversations kept for {team.kept_days} days"
-        if team.kept_days
-        else "conversations kept without limit"
-    )
+    kept = [
+        f"{kept} kept {f'for {days} days' if (days := getattr(team, name)) else 'without limit'}"
+        for name, kept in _KEPT.items()
+    ]
     tokens = (
         f"{team.monthly_tokens:,} tokens a month" if team.monthly_tokens else "no bound on tokens"
     )
-    context.show(team, f"{team.name}, time zone {team.time_zone}, {kept}, {tokens}")
+    lines = [f"{team.name}, time zone {team.time_zone}, {tokens}", *(f"  {one}" for one in kept)]
+    context.show(team, "\n".join(lines))
 
 
 def list_notices(context: Context, options: argparse.Namespace) -> None:

@@ -248,9 +248,13 @@ class AsyncDocumentClient(AsyncBaseClient):
         """Return a page as a PNG of a given width in pixels."""
         return (await self._get(self._calls.page_picture(kb, document, page, width))).content
 
-    async def original(self, kb: str, document: str) -> bytes:
-        """The bytes as they were added."""
-        return (await self._get(self._calls.original(kb, document))).content
+    async def original(self, kb: str, document: str, revision: str | None = None) -> bytes:
+        """Return the bytes as they were added.
+
+        Args:
+            revision: The id of an earlier revision.
+        """
+        return (await self._get(self._calls.original(kb, document, revision))).content
 
     async def job(self, kb: str, job: str) -> s.JobOut:
         return await self._send(self._calls.job(kb, job))

@@ -242,9 +242,13 @@ class DocumentClient(BaseClient):
         """Return a page as a PNG of a given width in pixels."""
         return (self._get(self._calls.page_picture(kb, document, page, width))).content
 
-    def original(self, kb: str, document: str) -> bytes:
-        """The bytes as they were added."""
-        return (self._get(self._calls.original(kb, document))).content
+    def original(self, kb: str, document: str, revision: str | None = None) -> bytes:
+        """Return the bytes as they were added.
+
+        Args:
+            revision: The id of an earlier revision.
+        """
+        return (self._get(self._calls.original(kb, document, revision))).content
 
     def job(self, kb: str, job: str) -> s.JobOut:
         return self._send(self._calls.job(kb, job))

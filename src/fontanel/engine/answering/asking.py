@@ -10,10 +10,9 @@ import os
 import threading
 from collections.abc import Generator, Iterator
 from dataclasses import dataclass, replace
-from datetime import timedelta
 from functools import partial
 
-from sqlalchemy import delete, select, update
+from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from fontanel.core.answering import (
@@ -40,7 +39,7 @@ from fontanel.engine.runtime.fair_slots import FairSlots
 from fontanel.errors import ModelUnusable, SecretUnreadable
 from fontanel.llm.chat import AskerLeft, ChatWriter, ModelClient
 from fontanel.records.scope import TeamScope
-from fontanel.records.tables import Conversation, Team, TextModel, Turn, TurnState, now
+from fontanel.records.tables import Team, TextModel, Turn, TurnState
 from fontanel.records.unit_of_work import Records
 from fontanel.records.vault import Vault
 
@@ -252,22 +251,6 @@ class Asking:
         with self._records.writing() as session:
             result = session.execute(unfinished.values(state=TurnState.INTERRUPTED, asked_key=None))
             return int(result.rowcount)  # type: ignore[attr-defined]
-
-    def delete_old(self) -> int:
-        """Delete conversations that are past their team's retention; return how many."""
-        deleted = 0
-        with self._records.reading() as session:
-            limited = select(Team.id, Team.kept_days).where(Team.kept_days.is_not(None))
-            teams = session.execute(limited).all()
-        for team_id, days in teams:
-            assert days is not None
-            old = delete(Conversation).where(
-                Conversation.team_id == team_id,
-                Conversation.changed_at < now() - timedelta(days=days),
-            )
-            with self._records.writing() as session:
-                deleted += session.execute(old).rowcount  # type: ignore[attr-defined]
-        return deleted
 
 
 def _with_note(answer: Answer, note: str) -> Answer:

@@ -156,7 +156,8 @@ def _files(what: Examined) -> Iterator[Finding]:
     data = what.settings.data
     with what.records.reading() as session:
         segments = session.execute(select(Segment.edition_id, Segment.id)).all()
-        blobs = set(session.scalars(select(Revision.sha256)))
+        kept = Revision.original_deleted_at.is_(None)
+        blobs = set(session.scalars(select(Revision.sha256).where(kept)))
         blobs |= {sha for sha in session.scalars(select(Revision.reading)) if sha}
     lost = sum(not (data / "editions" / edition / one).is_file() for edition, one in segments)
     if lost:

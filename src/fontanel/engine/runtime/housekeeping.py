@@ -8,7 +8,6 @@ from datetime import timedelta
 import structlog
 from sqlalchemy import delete, func, select
 
-from fontanel.engine.answering.asking import Asking
 from fontanel.engine.answering.models import check_models
 from fontanel.engine.auditing.noting import AuditNotes
 from fontanel.engine.channels.channels import delete_old_messages
@@ -16,6 +15,7 @@ from fontanel.engine.documents.validity import search_earlier_revisions
 from fontanel.engine.notices.deliveries import Deliveries
 from fontanel.engine.pictures.found import delete_unused_pictures
 from fontanel.engine.quotas.watching import watch_quotas
+from fontanel.engine.runtime.retention import apply_retention
 from fontanel.engine.sync.freshness import watch_freshness
 from fontanel.engine.transcription.transcripts import delete_unused_transcripts
 from fontanel.llm import ModelClient
@@ -58,7 +58,6 @@ class Housekeeping:
         blobs: BlobStore,
         vault: Vault,
         models: ModelClient,
-        asking: Asking,
         deliveries: Deliveries,
         removed_days: int,
         audit_notes: AuditNotes,
@@ -68,7 +67,6 @@ class Housekeeping:
         self._blobs = blobs
         self._vault = vault
         self._models = models
-        self._asking = asking
         self._deliveries = deliveries
         self._removed_days = removed_days
         self._audit_notes = audit_notes
@@ -96,11 +94,11 @@ class Housekeeping:
             check_models(self._records, self._models, self._vault)
         if self._swept is None or moment - self._swept > _BLOB_GRACE:
             self._swept = moment
+            apply_retention(self._records)
             self.delete_unused_texts()
             self.delete_unused_blobs()
             self.delete_expired_sign_ins()
             self._deliveries.delete_old()
-            self._asking.delete_old()
             delete_old_messages(self._records)
             self.trim_audit_log()
 
@@ -156,7 +154,8 @@ class Housekeeping:
     def delete_unused_blobs(self) -> None:
         """Delete blobs that no revision refers to."""
         with self._records.reading() as session:
-            used = {*session.scalars(select(Revision.sha256))}
+            kept = Revision.original_deleted_at.is_(None)
+            used = {*session.scalars(select(Revision.sha256).where(kept))}
             used |= {sha for sha in session.scalars(select(Revision.reading)) if sha}
             used |= {sha for sha in session.scalars(select(PictureDescription.blob)) if sha}
         deleted = self._blobs.sweep(used, older_than=_BLOB_GRACE)

@@ -275,7 +275,6 @@ class Runtime:
             blobs=self.blobs,
             vault=self.vault,
             models=self.models,
-            asking=self.asking,
             deliveries=self.deliveries,
             removed_days=settings.removed_days,
             audit_notes=self.audit_notes,

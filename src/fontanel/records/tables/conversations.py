@@ -98,6 +98,8 @@ class Turn(Base):
     tokens_read: Mapped[int] = mapped_column(default=0, server_default="0")
     tokens_written: Mapped[int] = mapped_column(default=0, server_default="0")
     cost: Mapped[float] = mapped_column(default=0.0, server_default="0")
+    #: When steps, prompt, raw text and evidence were deleted after the team's retention.
+    record_deleted_at: Mapped[datetime | None]
 
 
 class Feedback(Base):

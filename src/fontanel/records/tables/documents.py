@@ -133,6 +133,8 @@ class Revision(Base):
     source_changed_at: Mapped[datetime | None]
     answerable_at: Mapped[datetime | None]
     indexed_at: Mapped[datetime | None]
+    #: When its bytes were deleted after the team's retention; its text stays.
+    original_deleted_at: Mapped[datetime | None]
 
 
 class Validity(Base):

@@ -67,11 +67,13 @@ class PasswordLink(Base):
 class Team(Base):
     """A team.
 
-    `kept_days` is the retention of conversations after their last question, None for unlimited;
-    `monthly_tokens` the team's budget of model tokens in a calendar month. `source_folders` and
-    `source_networks` are what its sources may read of what the service allows; None (teams older
-    than grants) for all of it. With `show_askers` editors see who asked. `quotas` are its
-    own limits by name, which replace the defaults; `quota_states` has those it was warned of.
+    `kept_days` is the retention of conversations after their last question, `records_kept_days`
+    that of how answers were made, `originals_kept_days` that of originals of earlier revisions
+    after they were replaced; None for unlimited. `monthly_tokens` is the team's budget of model
+    tokens in a calendar month. `source_folders` and `source_networks` are what its sources may read
+    of what the service allows; None (teams older than grants) for all of it. With `show_askers`
+    editors see who asked. `quotas` are its own limits by name, which replace the defaults;
+    `quota_states` has those it was warned of.
     """
 
     __tablename__ = "teams"
@@ -81,6 +83,8 @@ class Team(Base):
     name: Mapped[str]
     time_zone: Mapped[str] = mapped_column(default="UTC", server_default="UTC")
     kept_days: Mapped[int | None]
+    records_kept_days: Mapped[int | None]
+    originals_kept_days: Mapped[int | None]
     monthly_tokens: Mapped[int | None]
     show_askers: Mapped[bool] = mapped_column(default=False, server_default="0")
     source_folders: Mapped[list[Any] | None] = mapped_column(default=list)

@@ -125,6 +125,7 @@ def show_answer(answer: str, access: Reader) -> RecordOut:
         tokens_written=turn.tokens_written,
         cost=turn.cost,
         changed_since=changed_since(access.session, turn),
+        record_deleted_at=turn.record_deleted_at,
     )
 
 

@@ -37,7 +37,7 @@ from fontanel.schemas import (
 from fontanel.service.auth.access import Editor, EditorWrite, Reader, check_version
 from fontanel.service.bodies import BodyRefused, check_json
 from fontanel.service.forms import given
-from fontanel.service.lookup import revision_of, selected_documents
+from fontanel.service.lookup import original_of, revision_of, selected_documents
 from fontanel.service.out.documents import added_out, document_out, documents_out, job_out
 from fontanel.service.out.readings import blocks_out
 from fontanel.service.problems import ApiError
@@ -322,6 +322,7 @@ def original(
 ) -> FileResponse:
     """The bytes as they were added. Pages are shown without scripts."""
     result, version = revision_of(access, kb, document, revision)
+    path = original_of(access, version)
     shown = version.media_type in _SHOWN and not download
     media_type = version.media_type if version.media_type in _SHOWN else "application/octet-stream"
     if media_type in ("text/markdown", "text/csv"):
@@ -332,9 +333,7 @@ def original(
     }
     if media_type != "application/pdf":
         headers["Content-Security-Policy"] = _SANDBOX
-    return FileResponse(
-        access.runtime.blobs.path(version.sha256), media_type=media_type, headers=headers
-    )
+    return FileResponse(path, media_type=media_type, headers=headers)
 
 
 @router.get(

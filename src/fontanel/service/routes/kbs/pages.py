@@ -14,7 +14,7 @@ from fontanel.engine.workers.processes import WorkerDied
 from fontanel.records.tables import Revision
 from fontanel.schemas import LinkOut, PageOut, PlaceOut
 from fontanel.service.auth.access import Access, Reader
-from fontanel.service.lookup import revision_of
+from fontanel.service.lookup import original_of, revision_of
 from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
 
@@ -53,7 +53,9 @@ def _links(access: Access, version: Revision, page: int) -> list[LinkOut]:
     """Return the links of a PDF page, none if they cannot be read."""
     if version.media_type != PDF:
         return []
-    path = access.runtime.blobs.path(version.sha256)
+    if version.original_deleted_at is not None:
+        return []
+    path = original_of(access, version)
     access.release()
     try:
         reply = access.runtime.preview_worker.read(
@@ -95,7 +97,7 @@ def draw(
         raise ApiError(
             "not-found", "This document has no pages to draw.", advice="Open the original instead."
         )
-    path = access.runtime.blobs.path(version.sha256)
+    path = original_of(access, version)
     access.release()
     drawn: list[bytes] = []
     request = DrawPage(path=str(path), media_type=version.media_type, page=page, width=width)

@@ -34,7 +34,7 @@ from fontanel.schemas import (
     WrittenOut,
 )
 from fontanel.service.auth.access import Access, Editor, EditorWrite, Reader, check_version
-from fontanel.service.lookup import revision_of, selected_documents
+from fontanel.service.lookup import original_of, revision_of, selected_documents
 from fontanel.service.out.documents import added_out
 from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
@@ -81,7 +81,7 @@ def show_written(
     result, version = _newest(access, kb, document, revision)
     response.headers["ETag"] = f'"{result.version}"'
     reason = _why_not(result, version)
-    text = "" if reason else access.runtime.blobs.read(version.sha256).decode("utf-8", "replace")
+    text = "" if reason else original_of(access, version).read_text("utf-8", "replace")
     return WrittenOut(name=result.name, text=text, editable=reason is None, reason=reason)
 
 

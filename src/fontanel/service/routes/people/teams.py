@@ -94,6 +94,10 @@ def show_team(access: Reader, response: Response) -> TeamOut:
     return TeamOut.model_validate(access.team)
 
 
+#: Numbers that null makes unlimited.
+_UNLIMITED = {"kept_days", "records_kept_days", "originals_kept_days", "monthly_tokens"}
+
+
 @router.patch(
     "/teams/{team}", tags=["teams"], summary="Change a team's name, time zone, retention or budget"
 )
@@ -115,7 +119,7 @@ def change_team(
         plan_again(access.session, team)
     if body.show_askers is not None:
         team.show_askers = body.show_askers
-    for name in {"kept_days", "monthly_tokens"} & body.model_fields_set:
+    for name in _UNLIMITED & body.model_fields_set:
         setattr(team, name, getattr(body, name))
     team.version += 1
     access.session.flush()
