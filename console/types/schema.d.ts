@@ -9916,6 +9916,18 @@ export interface components {
              * @description The folder of its documents in the knowledge base.
              */
             folder?: string | null;
+            /**
+             * Paused
+             * @description Runs nothing until it is resumed; its credentials can be entered until then.
+             * @default false
+             */
+            paused: boolean;
+            /**
+             * Adopt
+             * @description Documents that are in its folder already, and of no other source, become its own: its first run updates those that it finds and removes the rest.
+             * @default false
+             */
+            adopt: boolean;
         };
         /** SourceOut */
         SourceOut: {

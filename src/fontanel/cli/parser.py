@@ -23,6 +23,7 @@ from fontanel.cli.commands import (
     quotas,
     receipts,
     sources,
+    teams,
     tools,
     written,
 )
@@ -121,6 +122,7 @@ def build_parser() -> Parser:
     answers.add_commands(noun, verb, common)
     doctor.add_commands(commands, verb, common)
     receipts.add_commands(noun("receipt", "signed records of answers"), verb, common)
+    teams.add_commands(noun, verb, common)
     people.add_commands(noun, verb, commands, common)
     quotas.add_commands(noun("quota", "what teams may have and use"), verb, common)
     audit.add_commands(noun("audit", "who did what"), verb, common)

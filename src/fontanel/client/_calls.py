@@ -37,12 +37,12 @@ class Calls(
     """Every call of the API as a `Call`, for one team."""
 
     def __init__(self, team: str | None) -> None:
-        self._team_ref = team
+        self.team_ref = team
 
     def _team(self) -> str:
-        if self._team_ref is None:
+        if self.team_ref is None:
             raise ValueError("Name the team: Client(..., team='marine-operations').")
-        return f"/teams/{quoted(self._team_ref)}"
+        return f"/teams/{quoted(self.team_ref)}"
 
     def _kb(self, kb: str) -> str:
         return f"{self._team()}/kbs/{quoted(kb)}"

@@ -70,6 +70,17 @@ class SourceIn(_Care):
     folder: str | None = Field(
         None, max_length=100, description="The folder of its documents in the knowledge base."
     )
+    paused: bool = Field(
+        default=False,
+        description="Runs nothing until it is resumed; its credentials can be entered until then.",
+    )
+    adopt: bool = Field(
+        default=False,
+        description=(
+            "Documents that are in its folder already, and of no other source, become its own: its"
+            " first run updates those that it finds and removes the rest."
+        ),
+    )
 
 
 class SourceChange(Model):

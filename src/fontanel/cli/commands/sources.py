@@ -62,6 +62,16 @@ def add_commands(
         "--folder",
         help="the folder of its documents (default: from its name)",
     )
+    connect.add_argument(
+        "--adopt",
+        action="store_true",
+        help="make documents that are in its folder already, and of no source, its own",
+    )
+    connect.add_argument(
+        "--paused",
+        action="store_true",
+        help="run nothing yet; credentials can be entered before it is resumed",
+    )
     connect.add_argument("--no-wait", action="store_true", help="do not watch the first run")
     add_settings(connect)
     add_schedule(connect)
@@ -193,11 +203,13 @@ def connect_source(context: Context, options: argparse.Namespace) -> int:
             kind=kind.name,
             settings=settings_of(kind, options.set),
             folder=options.folder,
-            credentials=credentials_of(kind, options.credential),
+            credentials=credentials_of(kind, options.credential) or None,
+            paused=options.paused,
+            adopt=options.adopt,
             **schedule_of(options),
         ),
     )
-    if options.no_wait or kind.pushed:
+    if options.no_wait or options.paused or kind.pushed:
         context.show(source, f"Connected {source.name} ({source.id}).")
         return 0
     return _follow(context, kb, source.id, "latest")

@@ -97,6 +97,11 @@ class AsyncBaseClient:
     async def close(self) -> None:
         await self._http.aclose()
 
+    @property
+    def team(self) -> str:
+        """The short name of the team that calls are about; empty before one is used."""
+        return self._calls.team_ref or ""
+
     def use_team(self, team: str) -> None:
         """Use this team for further calls."""
         self._calls = Calls(team)

@@ -100,6 +100,11 @@ class BaseClient:
     def close(self) -> None:
         self._http.close()
 
+    @property
+    def team(self) -> str:
+        """The short name of the team that calls are about; empty before one is used."""
+        return self._calls.team_ref or ""
+
     def use_team(self, team: str) -> None:
         """Use this team for further calls."""
         self._calls = Calls(team)

@@ -204,11 +204,15 @@ class _Taking:
 
 
 def files_of(records: sqlite3.Connection) -> list[str]:
-    """Return the paths of the files that a database names."""
+    """Return the paths of the files that a database, of any version, names."""
+    columns = {row[1] for row in records.execute("PRAGMA table_info(revisions)")}
+    originals = "SELECT sha256 FROM revisions"
+    if "original_deleted_at" in columns:
+        originals += " WHERE original_deleted_at IS NULL"
     blobs = {
         sha256
         for query in (
-            "SELECT sha256 FROM revisions",
+            originals,
             "SELECT reading FROM revisions",
             "SELECT blob FROM picture_descriptions",
         )

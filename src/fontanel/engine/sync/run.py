@@ -94,6 +94,7 @@ class SyncRun:
         missing, deferred = self._list_and_take()
         self._record.stage = "removing"
         moved, left = self._match_moves(missing, deferred)
+        left = {item: known for item, known in left.items() if item not in self._documents.found}
         self._guard(left)
         self._move(moved)
         self._remove(left)
@@ -306,11 +307,12 @@ class SyncRun:
             self._documents.keep(session, item, fetched, document)
             self._record.unchanged += 1
             return outcome_row(item.id, Outcome.UNCHANGED)
+        name = document_name(f"{self._source.folder}/{fetched.name or item.name}")
+        if document is None:
+            document = self._documents.adopted(session, name)
         before = document.latest_revision_id if document else None
         if document is None:
-            name = self._documents.free_name(
-                session, document_name(f"{self._source.folder}/{fetched.name or item.name}")
-            )
+            name = self._documents.free_name(session, name)
             added = add_document(session, kb, name, taken.sha256, taken.size, None)
             document = added.document
         else:

@@ -52,6 +52,32 @@ def upsert_item(session: Session, source: Source, item_id: str, values: dict[str
     )
 
 
+#: What precedes the name of an adopted document, where the item's id is not known yet.
+_ADOPTED = "adopted document "
+
+
+def adopt_documents(session: Session, source: Source) -> None:
+    """Make documents of no source in a source's folder its own.
+
+    Each gets an item in place of the one that a run will find under its name; one that is not found
+    is missing, like any other item.
+    """
+    found = select(Document).where(
+        Document.kb_id == source.kb_id,
+        Document.name > f"{source.folder}/",
+        Document.name < f"{source.folder}0",
+        Document.source_id.is_(None),
+    )
+    rows = []
+    for document in session.scalars(found).all():
+        document.source_id = source.id
+        if document.parent_key is None:
+            item = {"item_id": _ADOPTED + document.name, "document_key": document.key, "mark": ""}
+            rows.append({"team_id": source.team_id, "source_id": source.id, **item})
+    if rows:
+        session.execute(insert(SourceItem), rows)
+
+
 class SourceDocuments:
     """Names and tags of a source's documents.
 
@@ -61,6 +87,21 @@ class SourceDocuments:
     def __init__(self, source: Source) -> None:
         self._source = source
         self._rules = [(matcher([rule["pattern"]]), rule["tags"]) for rule in source.tag_rules]
+        #: Items of adopted documents whose own items were found.
+        self.found: set[str] = set()
+
+    def adopted(self, session: Session, name: str) -> Document | None:
+        """Return the adopted document of this name, whose item was found now."""
+        item = session.scalar(
+            select(SourceItem).where(
+                SourceItem.source_id == self._source.id, SourceItem.item_id == _ADOPTED + name
+            )
+        )
+        document = None if item is None else session.get(Document, item.document_key)
+        if item is not None:
+            session.delete(item)
+            self.found.add(item.item_id)
+        return document
 
     def keep(
         self, session: Session, item: Listed, fetched: Fetched, document: Document | None

@@ -12,11 +12,12 @@ from sqlalchemy.orm import Session
 
 from fontanel.engine.documents.documents import delete_document
 from fontanel.engine.documents.naming import add_tags, check_tags
-from fontanel.engine.kinds import filled, plain_settings
+from fontanel.engine.kinds import filled, plain_settings, validated
 from fontanel.engine.notices.webhooks import new_webhook_secret
 from fontanel.engine.sync.cron import next_time
 from fontanel.engine.sync.opening import check_settings, kind_of, usable_credentials
 from fontanel.engine.sync.planning import next_run
+from fontanel.engine.sync.source_documents import adopt_documents
 from fontanel.errors import Refused
 from fontanel.records.ids import new_id, slug_of
 from fontanel.records.tables import Document, DocumentState, Kb, Source, Team, now
@@ -43,6 +44,8 @@ class SourceSpec:
     target_minutes: int = 15
     guard_share: float = 0.2
     guard_min: int = 10
+    paused: bool = False
+    adopt: bool = False
 
 
 def create_source(
@@ -58,7 +61,11 @@ def create_source(
             "name", f"There is a source named {spec.name!r} already. Choose another name."
         )
     folder = _free_folder(spec, [other.folder for other in there])
-    check_settings(kind, spec.settings, spec.credentials or {}, around)
+    if spec.paused and spec.credentials is None:
+        # What cannot be reached without credentials is checked when they are entered.
+        validated(kind.settings, spec.settings, "settings")
+    else:
+        check_settings(kind, spec.settings, spec.credentials or {}, around)
     source = Source(
         id=new_id("src"),
         team_id=kb.team_id,
@@ -71,9 +78,13 @@ def create_source(
         credential_names=[],
         tag_rules=[],
         signal_secret=vault.seal(new_webhook_secret()),
+        paused=spec.paused,
     )
     _apply(session, vault, source, spec)
     session.add(source)
+    if spec.adopt and not kind.pushed:
+        session.flush()
+        adopt_documents(session, source)
     return source
 
 

@@ -116,7 +116,7 @@ def create(kb: str, body: SourceIn, access: EditorWrite, request: Request) -> So
         source_limits(runtime.settings, access.team),
     )
     access.session.flush()
-    if not kind_of(source.kind).pushed:
+    if not kind_of(source.kind).pushed and not source.paused:
         start_sync(access.session, source, "person")
     out = source_out(access.session, source)
     idempotency.keep(out.model_dump_json())
@@ -136,6 +136,8 @@ def _spec_of(body: SourceIn) -> SourceSpec:
         target_minutes=body.target_minutes,
         guard_share=body.guard_share,
         guard_min=body.guard_min,
+        paused=body.paused,
+        adopt=body.adopt,
     )
 
 
