@@ -201,6 +201,22 @@ class Settings(BaseSettings):
     backup_region: str = Field("us-east-1", description="Region of the bucket.")
     backup_access_key: str = Field("", description="Access key of the bucket.")
     backup_secret_key: SecretStr = Field(SecretStr(""), description="Secret key of the bucket.")
+    cluster: str = Field(
+        "",
+        description=(
+            "Address of a Dask scheduler, for instance `tcp://10.0.0.5:8786` or `tls://...`, on"
+            " whose workers documents are read and embedded. Default: processes of this machine."
+        ),
+    )
+    cluster_tasks: int = Field(
+        16, description="Documents that are on the cluster at the same time.", ge=1, le=1000
+    )
+    cluster_tls: Path | None = Field(
+        None,
+        description=(
+            "Folder with `ca.pem`, `cert.pem` and `key.pem` for a cluster at a `tls://` address."
+        ),
+    )
     traces: str = Field(
         "",
         description=(

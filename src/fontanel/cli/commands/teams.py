@@ -163,8 +163,9 @@ def export_team(context: Context, options: argparse.Namespace) -> None:
         raise UsageProblem(f"{target} exists. Name another file with --to.")
     archive = team_archive.export_team(context.client, target, _step(context))
     lines = [
-        f"Saved {target}, {size(target.stat().st_size)}. Knowledge bases: {len(archive.kbs)}, desks:"
-        f" {len(archive.desks)}, question sets: {len(archive.sets)}.",
+        f"Saved {target}, {size(target.stat().st_size)}.",
+        f"Knowledge bases: {len(archive.kbs)}, desks: {len(archive.desks)},"
+        f" question sets: {len(archive.sets)}.",
         *(f"  {note}" for note in archive.notes),
     ]
     context.show(archive, "\n".join(lines))

@@ -18,7 +18,10 @@ from datetime import datetime, timedelta
 from sqlalchemy import ColumnElement, func, select
 from sqlalchemy.orm import Session
 
+from fontanel import __version__
 from fontanel.engine.answering.local_models import LocalModels
+from fontanel.engine.cluster.connection import look_at
+from fontanel.engine.cluster.tasks import Needs
 from fontanel.engine.doctor.findings import Finding, ok, problem, warning
 from fontanel.errors import SecretUnreadable
 from fontanel.records.tables import (
@@ -228,6 +231,31 @@ def _servers(what: Examined) -> Iterator[Finding]:
             yield ok(f"{noun}s", f"No error at any of {len(rows)}.")
 
 
+def _cluster(what: Examined) -> Iterator[Finding]:
+    settings = what.settings
+    if not settings.cluster:
+        return
+    try:
+        needs = Needs(__version__, what.local_models.name)
+        workers, unfit = look_at(settings.cluster, settings.cluster_tls, needs)
+    except (OSError, ImportError) as error:
+        yield problem(
+            "cluster",
+            f"The cluster at {settings.cluster} cannot be used: {error}",
+            "Documents are read on this machine until it is back. Start its scheduler, and install"
+            " the service with the extra 'cluster'.",
+        )
+        return
+    if unfit or not workers:
+        yield problem(
+            "cluster",
+            unfit[0] if unfit else f"The cluster at {settings.cluster} has no workers.",
+            "Start workers with the service's own version and embedder.",
+        )
+    else:
+        yield ok("cluster", f"Documents are read by {workers} workers.")
+
+
 def _secrets(what: Examined) -> Iterator[Finding]:
     with what.records.reading() as session:
         sealed = [
@@ -331,6 +359,7 @@ _CHECKS: tuple[Callable[[Examined], Iterator[Finding]], ...] = (
     _files,
     _own_models,
     _servers,
+    _cluster,
     _secrets,
     _work,
     _backups,

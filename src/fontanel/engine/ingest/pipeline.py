@@ -8,10 +8,10 @@ from __future__ import annotations
 
 from fontanel.engine.editions.store import Editions
 from fontanel.engine.ingest.embedding import EmbedStage
-from fontanel.engine.ingest.passage_embedders import WorkerEmbedder
+from fontanel.engine.ingest.passage_embedders import PassageEmbedder
 from fontanel.engine.ingest.progress import ProgressReporter
 from fontanel.engine.ingest.reading import AddContained, ReadStage
-from fontanel.engine.workers.processes import Worker
+from fontanel.engine.workers.processes import DocumentReader
 from fontanel.records.blobs import BlobStore
 from fontanel.records.unit_of_work import Records
 from fontanel.records.vector_cache import VectorCache
@@ -48,10 +48,10 @@ class Ingest:
             for _ in range(2)
         )
 
-    def read_round(self, worker: Worker) -> bool:
+    def read_round(self, reader: DocumentReader) -> bool:
         """Read some waiting revisions; return whether there were any."""
-        return self._reading.round(worker)
+        return self._reading.round(reader)
 
-    def embed_round(self, worker: Worker, embedder: str) -> bool:
+    def embed_round(self, embedder: PassageEmbedder, name: str) -> bool:
         """Embed some passages; return whether there were any."""
-        return self._embedding.round(WorkerEmbedder(worker), embedder)
+        return self._embedding.round(embedder, name)

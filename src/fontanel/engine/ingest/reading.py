@@ -46,7 +46,7 @@ from fontanel.engine.workers.messages import (
     Splitting,
     TranscriptNeeded,
 )
-from fontanel.engine.workers.processes import Worker, WorkerDied, WorkerOverran
+from fontanel.engine.workers.processes import DocumentReader, WorkerDied, WorkerOverran
 from fontanel.errors import QuotaReached
 from fontanel.facts import DocumentState
 from fontanel.records.blobs import BlobStore
@@ -135,7 +135,7 @@ class ReadStage:
         self._working: Counter[str] = Counter()
         self._last_team = ""
 
-    def round(self, worker: Worker) -> bool:
+    def round(self, reader: DocumentReader) -> bool:
         """Read, split and index some waiting revisions; return whether there were any.
 
         Short documents share a unit of work, and wait only a moment for each other.
@@ -147,7 +147,7 @@ class ReadStage:
         try:
             jobs = claim(self._records, JobStage.READ, _READ_AT_ONCE, [team])
             with self._interrupted.queued_again(jobs):
-                return self._read_jobs(worker, jobs)
+                return self._read_jobs(reader, jobs)
         finally:
             with self._lock:
                 self._working[team] -= 1
@@ -163,7 +163,7 @@ class ReadStage:
                     return team
         return None
 
-    def _read_jobs(self, worker: Worker, jobs: Sequence[Job]) -> bool:
+    def _read_jobs(self, reader: DocumentReader, jobs: Sequence[Job]) -> bool:
         pending: list[_Read] = []
         since = time.monotonic()
         for job in jobs:
@@ -171,7 +171,7 @@ class ReadStage:
             ids = {"job": job.id, "revision": job.revision_id, "kb": job.kb_id, "team": job.team_id}
             try:
                 with tracing.span("read document", **ids) as span:
-                    read = self._read(worker, job)
+                    read = self._read(reader, job)
                     span.failed = read is None
                     span.set(passages=None if read is None else len(read.result.passages))
             except Exception:
@@ -188,7 +188,7 @@ class ReadStage:
         self._commit(pending)
         return bool(jobs)
 
-    def _read(self, worker: Worker, job: Job) -> _Read | None:
+    def _read(self, reader: DocumentReader, job: Job) -> _Read | None:
         """Read and split a revision in the worker; None when it failed or is gone."""
         with self._records.reading() as session:
             document = session.get(Document, job.document_key)
@@ -199,7 +199,7 @@ class ReadStage:
             request = self._request(session, job, document, revision, edition)
         stored: list[tuple[str, int]] = []
         try:
-            reply = worker.read(
+            reply = reader.read(
                 request,
                 self._read_seconds,
                 lambda message: self._report(job, message),

@@ -45,6 +45,7 @@ from fontanel.engine.ingest.queue import recover
 from fontanel.engine.notices.deliveries import Deliveries
 from fontanel.engine.pictures.viewing import Viewing
 from fontanel.engine.runtime.housekeeping import Housekeeping
+from fontanel.engine.runtime.ingest_workers import ingest_workers
 from fontanel.engine.runtime.threads import WorkerThreads
 from fontanel.engine.runtime.watchers import Watchers
 from fontanel.engine.sign_on.people import parse_rules
@@ -176,6 +177,9 @@ class Runtime:
             self.preview_worker,
             self.pack_worker,
         ]
+        self.ingest_workers = ingest_workers(
+            settings, self.local_models, self._readers, self._embedder
+        )
 
     def _build_engine(self) -> None:
         settings = self.settings
@@ -187,7 +191,7 @@ class Runtime:
             read_seconds=settings.read_seconds,
             add_contained=add_contained,
             embedder=self.local_models.name,
-            readers=settings.read_processes,
+            readers=len(self.ingest_workers.readers),
         )
         self.remote_embedding = RemoteEmbedding(
             self.records, self.local_models, self.embeddings, self.ingest.remote_stage
@@ -301,10 +305,13 @@ class Runtime:
                 log.info("recovered after an interruption", what=what, count=count)
         self._maintenance.check_all()
         start = self._threads.start
-        for number, worker in enumerate(self._readers):
-            start(f"read-{number}", partial(self.ingest.read_round, worker), (Job,))
+        self.ingest_workers.start()
+        for number, reader in enumerate(self.ingest_workers.readers):
+            start(f"read-{number}", partial(self.ingest.read_round, reader), (Job,))
         if self.local_models.name is not None:
-            embed = partial(self.ingest.embed_round, self._embedder, self.local_models.name)
+            embed = partial(
+                self.ingest.embed_round, self.ingest_workers.embedder, self.local_models.name
+            )
             start("embed", embed, (Job,))
         for number in range(_REMOTE_THREADS):
             start(f"embed-remotely-{number}", self.remote_embedding.embed_round, (Embedder, Job))
@@ -370,6 +377,7 @@ class Runtime:
         self.connections.stop()
         self.models.stop()
         self._caller.close()
+        self.ingest_workers.stop()
         for worker in self._workers:
             worker.stop()
         self.local_models.directories.stop()

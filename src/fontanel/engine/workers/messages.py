@@ -249,10 +249,15 @@ ReadReply = (
 M = TypeVar("M")
 
 
+def message_bytes(message: msgspec.Struct) -> bytes:
+    """Return a message as `receive` reads it."""
+    data = json.dumps(msgspec.to_builtins(message)).encode()
+    return len(data).to_bytes(_LENGTH_BYTES, "big") + data
+
+
 def send(stream: IO[bytes], message: msgspec.Struct) -> None:
     """Write a message."""
-    data = json.dumps(msgspec.to_builtins(message)).encode()
-    rest = memoryview(len(data).to_bytes(_LENGTH_BYTES, "big") + data)
+    rest = memoryview(message_bytes(message))
     while rest:
         rest = rest[stream.write(rest) :]
     stream.flush()

@@ -11,7 +11,7 @@ import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import IO, Any
+from typing import IO, Any, Protocol
 
 import msgspec
 import numpy as np
@@ -110,6 +110,20 @@ class _ErrorOutput:
         """Return it, once the process has ended."""
         self._thread.join(timeout=1.0)
         return self._tail.decode(errors="replace").strip()
+
+
+class DocumentReader(Protocol):
+    """Has documents read: a process of this machine, or a cluster."""
+
+    def read(
+        self,
+        request: ReadRequest,
+        seconds: float,
+        on_progress: OnProgress = ...,
+        on_attached: OnAttached = ...,
+    ) -> ReadReply:
+        """See `Worker.read`."""
+        ...
 
 
 class Worker:
