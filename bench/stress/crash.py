@@ -1,25 +1,31 @@
 """Kill the service at its durable steps while documents change, and compare.
 
-    .venv/bin/python bench/stress/crash.py [--kills 200] [--seed 1]
+    .venv/bin/python bench/stress/crash.py [--kills 200] [--seed 1] [--cluster]
 
 Each round arms a random step and works until the service dies there. After a restart every
 acknowledged document must exist, byte for byte, indexed once and found once by its own word;
 deleted ones must not be found. A request in progress when the service died may or may not have been
 done.
+
+With `--cluster` documents are read and embedded by two workers of a Dask cluster, which are killed
+in turn every few seconds.
 """
 
 from __future__ import annotations
 
 import argparse
+import contextlib
 import random
 import sys
 import tempfile
+import threading
 import time
 from collections import Counter
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parents[2]))
 
+from tests.cluster.dask import Dask
 from tests.conftest import Service, TeamSetup, new_team
 
 from fontanel.client import Client, Conflict, FontanelError, Invalid, NotFound
@@ -105,7 +111,7 @@ def verify(
     documents = {document.name: document for document in client.list_documents(kb)}
     there: dict[str, bytes] = {}
     for name, document in documents.items():
-        result = client.wait_for_document(kb, document.id, seconds=60)
+        result = client.wait_for_document(kb, document.id, seconds=180)
         assert result.state == "indexed", (name, result.state, result.error)
         there[name] = client.original(kb, document.id)
         passages = list(client.list_passages(kb, document.id))
@@ -131,17 +137,57 @@ def verify(
     return there
 
 
+class DyingCluster:
+    """A cluster of two workers, of which one is killed and replaced every few seconds."""
+
+    def __init__(self, folder: Path, rng: random.Random) -> None:
+        self.kills = 0
+        self._rng = rng
+        self._dask = Dask(folder)
+        self._stopping = threading.Event()
+        self._thread = threading.Thread(target=self._kill)
+
+    def __enter__(self) -> DyingCluster:
+        self._dask.start()
+        for name in ("one", "two"):
+            self._dask.add_worker(name)
+        self._thread.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._stopping.set()
+        self._thread.join()
+        self._dask.stop()
+
+    @property
+    def settings(self) -> dict[str, str]:
+        return {"FONTANEL_CLUSTER": self._dask.address, "FONTANEL_CLUSTER_TASKS": "4"}
+
+    def _kill(self) -> None:
+        while not self._stopping.wait(self._rng.uniform(6, 12)):
+            name = self._rng.choice(("one", "two"))
+            self._dask.kill_worker(name)
+            self._dask.add_worker(name)
+            self.kills += 1
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--kills", type=int, default=200)
     parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--cluster", action="store_true")
     arguments = parser.parse_args()
     rng = random.Random(arguments.seed)
     died: Counter[str] = Counter()
     idle = 0
     started = time.monotonic()
-    with tempfile.TemporaryDirectory() as scratch:
-        service = Service(Path(scratch) / "data").start()
+    with tempfile.TemporaryDirectory() as scratch, contextlib.ExitStack() as stack:
+        settings: dict[str, str] = {}
+        cluster = None
+        if arguments.cluster:
+            cluster = stack.enter_context(DyingCluster(Path(scratch), random.Random(rng.random())))
+            settings = cluster.settings
+        service = Service(Path(scratch) / "data", settings).start()
         team: TeamSetup = new_team(service)
         kb = team.client.create_kb("Notes").slug
         service.stop()
@@ -171,6 +217,8 @@ def main() -> None:
                     f" {time.monotonic() - started:.0f} s",
                     flush=True,
                 )
+        if cluster is not None:
+            print(f"{cluster.kills} kills of workers of the cluster")
     print(f"{died.total()} kills, nothing lost, nothing twice: {dict(died)}")
 
 

@@ -169,7 +169,8 @@ class Settings(BaseSettings):
         default=False,
         description=(
             "Only search and answer: nothing is changed, indexed, synced or sent. For looking into"
-            " a restored backup."
+            " a restored backup, or while another process that uses the data directory is upgraded:"
+            " a snapshot of it is served then."
         ),
     )
     backup: str = Field(

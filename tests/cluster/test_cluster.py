@@ -12,6 +12,7 @@ import pytest
 from fontanel import __version__
 from fontanel import schemas as s
 from fontanel.client import Client
+from fontanel.core.embedding.directory import directory_facts
 from fontanel.core.passages.splitting import Passage
 from fontanel.engine.cluster.connection import Cluster, ClusterAway
 from fontanel.engine.cluster.tasks import Needs, Result, embed_texts
@@ -23,6 +24,7 @@ from fontanel.facts import SplitSettings
 from fontanel.records.tables import Job
 from tests.cluster.dask import Dask
 from tests.conftest import EMBEDDER, Service, TeamSetup, new_team, until
+from tests.deploy.conftest import make_certificate
 from tests.end_to_end.test_crash import assert_each_once, note, reconnect
 
 COUNT = 24
@@ -155,6 +157,34 @@ def test_workers_that_are_not_fit_are_not_used(dask: Dask) -> None:
             cluster._unfit_until = 0.0
     finally:
         cluster.stop()
+
+
+def test_with_certificates_on_both_sides(tmp_path: Path) -> None:
+    for folder in ("own", "foreign"):
+        (tmp_path / folder).mkdir()
+        made = make_certificate(tmp_path / folder, "made")
+        for name, path in (("ca", made.certificate), ("cert", made.certificate), ("key", made.key)):
+            (tmp_path / folder / f"{name}.pem").write_bytes(path.read_bytes())
+    secured = Dask(tmp_path, tls=tmp_path / "own")
+    secured.start()
+    secured.add_worker("one")
+    cluster = Cluster(secured.address, 1, tmp_path / "own")
+    foreign = Cluster(secured.address, 1, tmp_path / "foreign")
+    try:
+        cluster.start()
+        until(lambda: cluster.available)
+        needs = Needs(__version__, directory_facts(EMBEDDER).name)
+        done = cluster.run(embed_texts, needs, ["The crane is yellow."], seconds=60)
+        assert (done.outcome, len(done.attached[0])) == ("done", 4 * 384)
+        foreign.start()
+        until(lambda: "not connected yet" not in foreign.problem)
+        assert not foreign.available
+        with pytest.raises(ClusterAway):
+            foreign.run(embed_texts, needs, ["The crane is yellow."], seconds=60)
+    finally:
+        foreign.stop()
+        cluster.stop()
+        secured.stop()
 
 
 # Results are checked

@@ -17,7 +17,8 @@ from sqlalchemy.exc import DatabaseError
 
 from fontanel import __version__
 from fontanel.engine.runtime.runtime import Runtime
-from fontanel.errors import DataInUse, NewerData, Refused
+from fontanel.engine.runtime.snapshot import in_use, remove_snapshot, take_snapshot
+from fontanel.errors import DataInUse, NewerData, Refused, Unavailable
 from fontanel.logs import configure_logs
 from fontanel.service.app import create_app
 from fontanel.service.certificate import Certificate, certificate_problem
@@ -88,10 +89,14 @@ def run(settings: Settings) -> int:
     spare_memory()
     # Besides connections: segments, databases, workers.
     allow_open_files(settings.max_connections + 4000)
+    snapshot = False
     try:
+        if settings.read_only and in_use(settings.data):
+            settings, snapshot = take_snapshot(settings), True
+            print("The data directory is in use: a snapshot of it is served.", flush=True)
         runtime = Runtime(settings)
         runtime.start()
-    except (DataInUse, NewerData, Refused) as error:
+    except (DataInUse, NewerData, Refused, Unavailable) as error:
         print(f"fontanel: {error}", file=sys.stderr)
         return 1
     except (DatabaseError, sqlite3.DatabaseError) as error:
@@ -140,5 +145,7 @@ def run(settings: Settings) -> int:
         pass
     finally:
         runtime.stop()
+        if snapshot:
+            remove_snapshot(settings)
         end_traces()
     return 0 if server.started else 1
