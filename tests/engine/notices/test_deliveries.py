@@ -20,6 +20,7 @@ from tests.conftest import until
 
 from fontanel.engine.notices.deliveries import PAUSES
 from fontanel.engine.notices.webhooks import is_signed, new_webhook_secret
+from fontanel.engine.runtime.retention import apply_retention
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.records.tables import Conversation, Delivery, JobState, Notice, Receiver, Team, now
 from fontanel.settings import Settings
@@ -160,6 +161,6 @@ def test_conversations_are_deleted_after_their_teams_retention(runtime: Runtime)
         session.add(conversation("old", "team_a", now() - timedelta(days=31)))
         session.add(conversation("recent", "team_a", now() - timedelta(days=29)))
         session.add(conversation("unlimited", "team_b", now() - timedelta(days=4000)))
-    assert runtime.asking.delete_old() == 1
+    apply_retention(runtime.records)
     with runtime.records.reading() as session:
         assert set(session.scalars(select(Conversation.id))) == {"recent", "unlimited"}
