@@ -196,7 +196,7 @@ def main() -> None:
         while died.total() < arguments.kills:
             point = rng.choice((*POINTS, *MORE_POINTS))
             service.start(FONTANEL_FAULT=f"{point}:{rng.choice((1, 1, 2, 3))}")
-            client = Client(service.url, team.key, team.slug)
+            client = Client(service.url, team.key, team.slug, retry_seconds=0)
             work = Round(client, kb, stored, rng, number)
             work.work(40)
             assert service.process is not None

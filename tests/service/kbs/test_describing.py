@@ -174,7 +174,7 @@ def test_a_kill_while_a_description_is_written_loses_nothing(
     team.client.add_document(kb, STORM, "storm.md", wait=True)
     service.stop()
     service.start(FONTANEL_FAULT="description_written")
-    client = Client(service.url, team.key, team.slug)
+    client = Client(service.url, team.key, team.slug, retry_seconds=0)
     with contextlib.suppress(Unreachable):  # it may be killed before it answers
         client.change_kb(kb, describer="honest")
     assert service.process is not None
