@@ -164,7 +164,7 @@ class DyingCluster:
         return {"FONTANEL_CLUSTER": self._dask.address, "FONTANEL_CLUSTER_TASKS": "4"}
 
     def _kill(self) -> None:
-        while not self._stopping.wait(self._rng.uniform(6, 12)):
+        while not self._stopping.wait(self._rng.uniform(15, 30)):
             name = self._rng.choice(("one", "two"))
             self._dask.kill_worker(name)
             self._dask.add_worker(name)

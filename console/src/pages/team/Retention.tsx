@@ -38,7 +38,7 @@ export function Retention({ slug }: { slug: string }) {
   return (
     <section className="mt-9" aria-label="Retention">
       <h2 className="text-xl">Retention</h2>
-      <p className="soft mb-2">Days to keep; empty keeps without limit.</p>
+      <p className="soft mb-2">Days to keep; leave empty for no limit.</p>
       <Failure message={failed} />
       <form onSubmit={save}>
         {FIELDS.map(([name, label, since]) => (

@@ -21,7 +21,7 @@ from fontanel.settings import Settings
 
 #: Where snapshots are, in the data directory.
 FOLDER = "snapshots"
-#: How often the records are copied again because segments that they name were merged meanwhile.
+#: How often the records are copied again because segments that they name have been merged.
 _TRIES = 5
 
 
