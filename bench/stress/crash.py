@@ -16,6 +16,7 @@ from __future__ import annotations
 import argparse
 import contextlib
 import random
+import subprocess
 import sys
 import tempfile
 import threading
@@ -29,9 +30,11 @@ from tests.cluster.dask import Dask
 from tests.conftest import Service, TeamSetup, new_team
 
 from fontanel.client import Client, Conflict, FontanelError, Invalid, NotFound
-from fontanel.engine.runtime.fault_points import MORE_POINTS, POINTS
+from fontanel.engine.runtime.fault_points import POINTS
 from fontanel.schemas import Splitting
 
+#: The steps that a round passes.
+_STEPS = (*POINTS, "edition_switching", "edition_switched")
 _NAMES = [f"note-{number}.md" for number in range(14)]
 
 
@@ -194,12 +197,15 @@ def main() -> None:
         stored: dict[str, bytes] = {}
         number = 0
         while died.total() < arguments.kills:
-            point = rng.choice((*POINTS, *MORE_POINTS))
+            point = rng.choice(_STEPS)
             service.start(FONTANEL_FAULT=f"{point}:{rng.choice((1, 1, 2, 3))}")
             client = Client(service.url, team.key, team.slug, retry_seconds=0)
             work = Round(client, kb, stored, rng, number)
             work.work(40)
             assert service.process is not None
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                # The client notices before the system has ended the process.
+                service.process.wait(timeout=2)
             if service.process.poll() is None:
                 idle += 1
                 service.kill()
