@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import { type Schemas, send } from "../../api/client";
 import { IDLE, useResource } from "../../api/useResource";
 import { Ago, count, Failure } from "../../components/text";
+import { Wide } from "../../components/Wide";
 import { useTeam } from "../../hooks/useSession";
 import { Fresh, span } from "../sources/words";
 import { Receivers } from "./Receivers";
@@ -32,7 +33,7 @@ export function NoticesPage() {
       <p className="soft mt-1 mb-4">
         The time from a change at a source to its use in answers, over the last seven days.
       </p>
-      <div className="sheet overflow-x-auto">
+      <Wide label="Freshness of sources">
         <table className="table">
           <thead>
             <tr>
@@ -79,7 +80,7 @@ export function NoticesPage() {
         {sources?.length === 0 && (
           <p className="soft p-6 text-center">No sources yet. Connect one in a knowledge base.</p>
         )}
-      </div>
+      </Wide>
       <h2 className="mt-8 mb-2 text-[19px]">Events</h2>
       <Failure message={error} />
       <ul className="sheet divide-base-300 divide-y">

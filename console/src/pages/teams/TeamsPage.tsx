@@ -4,6 +4,7 @@ import { keep, type Schemas, send } from "../../api/client";
 import { useResource } from "../../api/useResource";
 import { CreateByName } from "../../components/forms";
 import { Ago, count, Failure, percent } from "../../components/text";
+import { Wide } from "../../components/Wide";
 import { useSession } from "../../hooks/useSession";
 import { Fresh, span } from "../sources/words";
 import { Erasing } from "./Erasing";
@@ -144,7 +145,7 @@ function AllSources() {
   return (
     <section className="mt-8" aria-label="Freshness of all sources">
       <h2 className="mb-2 text-[19px]">Freshness of all sources</h2>
-      <div className="sheet overflow-x-auto">
+      <Wide label="Freshness of sources">
         <table className="table">
           <thead>
             <tr>
@@ -180,7 +181,7 @@ function AllSources() {
               ))}
           </tbody>
         </table>
-      </div>
+      </Wide>
     </section>
   );
 }
