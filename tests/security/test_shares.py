@@ -6,12 +6,13 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.core.passages.splitting import split
 from fontanel.core.reading import read
 from fontanel.engine.documents.contained import add_contained
-from fontanel.engine.documents.documents import add_document
+from fontanel.engine.documents.documents import add_document, rename_document
 from fontanel.engine.documents.kbs import create_kb
 from fontanel.engine.ingest.queue import claim, waiting_teams
 from fontanel.engine.ingest.reading import StoredFile
@@ -59,6 +60,19 @@ def test_archives_in_archives_have_one_bound_together(records: Records) -> None:
         assert add_contained(session, parts[0], inside(2, 400_000_000)) is None
         other = add_document(session, kb, "other.zip", "1" * 64, 1, None).document
         assert add_contained(session, other, inside(2, 400_000_000)) is None
+
+
+def test_files_inside_a_renamed_archive_are_not_there_twice(records: Records) -> None:
+    with records.writing() as session:
+        kb = kb_of(session, "a")
+        outer = add_document(session, kb, "all.zip", "0" * 64, 1, None).document
+        assert add_contained(session, outer, inside(1, 10, "part")) is None
+        part = session.query(Document).filter_by(name="all.zip/part0.md").one()
+        assert add_contained(session, part, inside(2, 10)) is None
+        rename_document(session, outer, "every.zip")
+        assert add_contained(session, part, inside(2, 10)) is None
+        names = session.scalars(select(Document.name).where(Document.parent_key == part.key))
+        assert sorted(names) == ["every.zip/part0.md/0.md", "every.zip/part0.md/1.md"]
 
 
 def test_a_number_of_files_is_enough(records: Records) -> None:

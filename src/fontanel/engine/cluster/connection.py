@@ -124,10 +124,7 @@ class Cluster:
         if client is None or not self.available:
             raise ClusterAway(self.problem)
         try:
-            with warnings.catch_warnings():
-                # Documents are meant to be sent with their task, so that it can be repeated.
-                warnings.simplefilter("ignore", UserWarning)
-                future = client.submit(function, *arguments, key=task, pure=False, retries=2)
+            future = client.submit(function, *arguments, key=task, pure=False, retries=2)
             with _cancelled(future):
                 while True:
                     with contextlib.suppress(TimeoutError):
@@ -219,6 +216,9 @@ def connect(address: str, tls: Path | None) -> Any:
     from distributed import Client
     from distributed.security import Security
 
+    # Documents are meant to be sent with their task, so that it can be repeated. Set once: filters
+    # belong to the process, and threads that change and restore them undo each other's.
+    warnings.filterwarnings("ignore", "Sending large graph", UserWarning)
     security = None
     if tls is not None:
         security = Security(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Sequence
 
-from sqlalchemy import func, select
+from sqlalchemy import and_, func, or_, select
 from sqlalchemy.orm import Session
 
 from fontanel.engine.documents.documents import (
@@ -47,9 +47,11 @@ def add_contained(session: Session, document: Document, inside: Sequence[StoredF
     kb = session.get_one(Kb, document.kb_id)
     there = _below(session, document)
     wanted, left_out = _within_bounds(session, document, inside)
-    room, reached = room_of(session, kb.team_id), ""
+    reached = ""
     new: list[NewDocument] = []
+    room = room_of(session, kb.team_id) if wanted else None
     for name, item in wanted.items():
+        assert room is not None
         tags = dict(list({**document.tags, **item.tags}.items())[:MAX_TAGS])
         try:
             if name not in there:
@@ -63,7 +65,8 @@ def add_contained(session: Session, document: Document, inside: Sequence[StoredF
             member.parent_key, member.source_id = document.key, document.source_id
         except QuotaReached as error:
             reached, left_out = str(error), left_out + 1
-    add_new_documents(session, kb, new, document)
+    if new:
+        add_new_documents(session, kb, new, document)
     for name, member in there.items():
         if name not in wanted and member.parent_key == document.key:
             delete_document(session, kb, member)
@@ -95,14 +98,22 @@ def _within_bounds(
 
 
 def _below(session: Session, document: Document) -> dict[str, Document]:
-    """Return the documents named below a document, with their latest revisions loaded."""
+    """Return the documents in a document, or named below it, with their latest revisions loaded.
+
+    One in it can have an older name, if what contains the document was renamed.
+    """
     rows = session.execute(
         select(Document, Revision)
         .outerjoin(Revision, Revision.id == Document.latest_revision_id)
         .where(
             Document.kb_id == document.kb_id,
-            Document.name > f"{document.name}/",
-            Document.name < f"{document.name}0",
+            or_(
+                Document.parent_key == document.key,
+                and_(
+                    Document.name > f"{document.name}/",
+                    Document.name < f"{document.name}0",
+                ),
+            ),
         )
     )
     return {member.name: member for member, _ in rows}

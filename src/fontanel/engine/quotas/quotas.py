@@ -134,8 +134,10 @@ class Room:
 
 
 def room_of(session: Session, team_id: str) -> Room:
-    """Return how much more a team may store."""
-    return Room(limits_of(session, session.get_one(Team, team_id)), *stored(session, team_id))
+    """Return how much more a team may store; nothing is counted for a team without limits."""
+    limits = limits_of(session, session.get_one(Team, team_id))
+    unlimited = limits["documents"] is None and limits["bytes"] is None
+    return Room(limits, *((0, 0) if unlimited else stored(session, team_id)))
 
 
 def check_room(session: Session, team_id: str, *, documents: int, size: int) -> None:
