@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import tempfile
 import zipfile
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 
 from fontanel import __version__
@@ -18,12 +18,11 @@ from fontanel.client._team_format import (
     ArchivedKb,
     ArchivedMark,
     ArchivedSet,
+    Report,
     TeamArchive,
 )
 from fontanel.facts import ValidityMark
 from fontanel.schemas.approved import ApprovedFields
-
-Report = Callable[[str], None]
 
 _TEAM_SETTINGS = (
     "time_zone",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Literal
 
 from pydantic import Field
@@ -9,6 +10,9 @@ from pydantic import Field
 from fontanel import schemas as s
 from fontanel.facts import ValidityMark
 from fontanel.schemas.base import Model
+
+#: Is called with each step of an export or import, in words.
+Report = Callable[[str], None]
 
 FORMAT, VERSION = "fontanel-team", 1
 #: The archive's entry with everything but the packs, and its maximum size.

@@ -28,12 +28,11 @@ from fontanel.client._team_format import (
     ArchivedDesk,
     ArchivedKb,
     ArchivedSet,
+    Report,
     TeamArchive,
 )
 from fontanel.errors import FontanelError
 from fontanel.schemas.base import Model
-
-Report = Callable[[str], None]
 
 
 class ArchiveUnreadable(FontanelError):
@@ -94,6 +93,7 @@ class _Importing:
         self._archive = archive
         self._report = report
         self._result = TeamImport()
+        self._models = {model.name for model in client.list_usable_models()}
         #: The ids of what is here, by the archive's keys and names.
         self._kbs: dict[str, str] = {}
         self._sets: dict[str, str] = {}
@@ -244,7 +244,6 @@ class _Importing:
     def _local(self, what: str, settings: s.DeskSettings) -> s.DeskSettings:
         """Return settings that name what this service has, and note what it lacks."""
         lost = [one.kb for one in settings.kbs if one.kb not in self._kbs]
-        models = {model.name for model in self._client.list_usable_models()}
         update: dict[str, object] = {
             "kbs": [
                 one.model_copy(update={"kb": self._kbs[one.kb]})
@@ -253,7 +252,7 @@ class _Importing:
             ],
             "trial_set": self._sets.get(settings.trial_set or ""),
         }
-        if settings.model is not None and settings.model not in models:
+        if settings.model is not None and settings.model not in self._models:
             update["model"] = None
             lost.append(f"the model {settings.model}")
         if lost:

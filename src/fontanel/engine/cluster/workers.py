@@ -14,7 +14,7 @@ import numpy as np
 from fontanel.core.embedding.encoder import check_unit_vectors
 from fontanel.engine.cluster.connection import Cluster, ClusterAway
 from fontanel.engine.cluster.tasks import Needs, Result, embed_texts, read_document
-from fontanel.engine.ingest.passage_embedders import Embedded, Owned
+from fontanel.engine.ingest.passage_embedders import Embedded, Owned, WorkerEmbedder
 from fontanel.engine.workers.messages import (
     DocumentRead,
     ReadDocument,
@@ -117,7 +117,7 @@ class ClusterReader:
 class ClusterEmbedder:
     """Embeds passages on the cluster, or with a process of this machine while it is away."""
 
-    at_once = 32
+    at_once = WorkerEmbedder.at_once
 
     def __init__(
         self, cluster: Cluster, needs: Needs, dimensions: int, local: LocalWorkers

@@ -7,7 +7,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 import structlog
-from sqlalchemy import Select, delete, or_, select, update
+from sqlalchemy import Select, delete, select, update
 from sqlalchemy.orm import Session, aliased
 
 from fontanel.records.tables import (
@@ -110,7 +110,7 @@ def _delete_originals(session: Session, team_id: str, before: datetime) -> int:
             Revision.original_deleted_at.is_(None),
             replaced,
             Revision.id != Document.latest_revision_id,
-            or_(Document.revision_id.is_(None), Revision.id != Document.revision_id),
+            Revision.id.is_distinct_from(Document.revision_id),
         )
     )
     ids = _due(session, old)
