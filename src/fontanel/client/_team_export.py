@@ -44,7 +44,7 @@ def export_team(client: Client, target: Path, report: Report = lambda _: None) -
         report: Called with each step, in words.
 
     Returns:
-        What the file has besides documents.
+        Everything in the file except the documents.
     """
     exporting = _Exporting(client, report)
     scratch = target.with_name(f"{target.name}.part")
