@@ -24,7 +24,7 @@ WORKERS ?= $(shell echo $$(($$(nproc) + 1)))
 
 CONSOLE_SOURCES := $(shell find console/src console/types console/public -type f) console/index.html console/docs.html console/vite.config.ts console/vite.embed.config.ts
 
-.PHONY: wheel train train-embedder training-data demo test test-fast check fmt serve setup console embedder programs quality bench api client documents reference lock clean
+.PHONY: wheel train train-embedder training-data demo test test-fast check fmt serve setup console embedder programs quality bench api client documents schema reference lock clean
 
 demo: setup
 	@exec $(PY) demo/run.py
@@ -79,7 +79,12 @@ tests/provider/node_modules/.package-lock.json: tests/provider/package-lock.json
 	cd tests/provider && npm install --no-save --no-audit --no-fund --loglevel=error
 	@touch $@
 
-programs: var/matrix/ready tests/provider/node_modules/.package-lock.json
+tests/conformance/node_modules/.package-lock.json: tests/conformance/package-lock.json
+	cd tests/conformance && npm install --no-save --no-audit --no-fund --loglevel=error
+	@touch $@
+
+programs: var/matrix/ready tests/provider/node_modules/.package-lock.json \
+		tests/conformance/node_modules/.package-lock.json
 	@bash tools/programs.sh
 
 test: setup .venv/dev programs
@@ -144,6 +149,10 @@ api: .venv/ready
 
 client: .venv/dev
 	$(PY) tools/make_sync_client.py
+
+schema: .venv/ready
+	# Migrations add constraints in the order of sets.
+	PYTHONHASHSEED=0 $(PY) tools/write_schema.py
 
 reference: .venv/ready
 	$(PY) tools/write_reference.py

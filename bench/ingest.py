@@ -1,7 +1,7 @@
 """Texts per second of the whole ingest against the bare embedder, in one run.
 
 The service is started on an empty data directory and receives the documents from its client; then
-the same texts go straight through the embedder, in batches of similar length, with as many threads.
+the same texts go straight through the embedder, with as many threads.
 The goal is 0.8 of the bare embedder.
 """
 

@@ -86,6 +86,10 @@ def until(condition: Callable[[], object], seconds: float = 180.0) -> None:
         time.sleep(0.02)
 
 
+class ServiceEnded(AssertionError):
+    """The service ended before it was ready; the end of its log follows."""
+
+
 @dataclass
 class Service:
     """A data directory and its service, which can be killed and restarted."""
@@ -130,7 +134,7 @@ class Service:
                     return
             except httpx.TransportError:
                 time.sleep(0.02)
-        raise AssertionError(f"the service ended: {self.log()[-2000:]}")
+        raise ServiceEnded(self.log()[-2000:])
 
     def log(self) -> str:
         return (self.data.parent / f"{self.data.name}.log").read_text()

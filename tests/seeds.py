@@ -63,6 +63,8 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
     until(
         lambda: all(document.state == "indexed" for document in team.client.list_documents(kb.id))
     )
+    team.client.change_kb(kb.id, accepts_proposed_documents=True)
+    proposed = team.client.propose_document(kb.id, "private-proposal.md", "# Private\n\nText.\n")
     channel = team.client.create_channel(
         s.ChannelIn(
             name="Private channel",
@@ -90,6 +92,7 @@ def seed(service: Service, name: str) -> tuple[TeamSetup, dict[str, str]]:
         "question_set": question_set.slug,
         "question": question.id,
         "proposal": team.client.list_proposals(kb.id)[0].id,
+        "proposed": proposed.id,
         "gap": team.client.list_gaps(text="moon")[0].id,
         "feedback": team.client.list_feedback()[0].id,
         "trial": trial.id,

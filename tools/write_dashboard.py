@@ -103,6 +103,11 @@ PANELS: list[tuple[str, str, list[tuple[str, str]]]] = [
         "s",
         [("fontanel_backup_age_seconds", "age"), ("fontanel_backup_failed", "failed")],
     ),
+    (
+        "Workers of the cluster",
+        "short",
+        [("fontanel_cluster_workers", "workers"), ("fontanel_cluster_away", "away")],
+    ),
 ]
 
 

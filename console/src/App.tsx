@@ -33,6 +33,7 @@ import { CoverageTab } from "./pages/kb/CoverageTab";
 import { DocumentsTab } from "./pages/kb/DocumentsTab";
 import { KbPage } from "./pages/kb/KbPage";
 import { PreviewTab } from "./pages/kb/PreviewTab";
+import { ProposedTab } from "./pages/kb/ProposedTab";
 import { SearchTab } from "./pages/kb/SearchTab";
 import { SettingsTab } from "./pages/kb/SettingsTab";
 import { KbsPage } from "./pages/kbs/KbsPage";
@@ -114,6 +115,7 @@ export function App() {
                 <Route path="sources/:source" element={<SourcePage />} />
                 <Route path="sources/:source/runs/:run" element={<RunPage />} />
                 <Route path="coverage" element={<CoverageTab />} />
+                <Route path="proposed" element={<ProposedTab />} />
                 <Route path="settings" element={<SettingsTab />} />
               </Route>
               <Route path="kbs/:kb/documents/:document" element={<DocumentPage />} />

@@ -877,6 +877,87 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/teams/{team}/kbs/{kb}/proposed-documents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List proposed documents
+         * @description The oldest first.
+         */
+        get: operations["list_proposed_documents_api_v1_teams__team__kbs__kb__proposed_documents_get"];
+        put?: never;
+        /**
+         * Propose a document
+         * @description Nothing is indexed until an editor accepts it. The same proposal twice is one.
+         */
+        post: operations["propose_document_api_v1_teams__team__kbs__kb__proposed_documents_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/proposed-documents/{proposed}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Show a proposed document
+         * @description With what it changes of the revision that it was proposed to replace.
+         */
+        get: operations["show_proposed_document_api_v1_teams__team__kbs__kb__proposed_documents__proposed__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/proposed-documents/{proposed}/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Accept a proposed document
+         * @description It becomes a document, or a revision of the one that has its name.
+         */
+        post: operations["accept_proposed_document_api_v1_teams__team__kbs__kb__proposed_documents__proposed__accept_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/teams/{team}/kbs/{kb}/proposed-documents/{proposed}/dismiss": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Dismiss a proposed document */
+        post: operations["dismiss_proposed_document_api_v1_teams__team__kbs__kb__proposed_documents__proposed__dismiss_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/teams/{team}/kbs/{kb}/documents": {
         parameters: {
             query?: never;
@@ -7465,6 +7546,11 @@ export interface components {
              */
             proposes_questions?: boolean | null;
             /**
+             * Accepts Proposed Documents
+             * @description Whether programs may propose documents, for editors to accept.
+             */
+            accepts_proposed_documents?: boolean | null;
+            /**
              * Proposer
              * @description The model that proposes them; `built-in`: rules make them from the text.
              */
@@ -7549,6 +7635,13 @@ export interface components {
             description: string;
             /** Proposes Questions */
             proposes_questions: boolean;
+            /** Accepts Proposed Documents */
+            accepts_proposed_documents: boolean;
+            /**
+             * Proposed Documents
+             * @description Those that wait for a decision.
+             */
+            proposed_documents: number;
             /**
              * Proposer
              * @description The model that proposes them.
@@ -8370,6 +8463,13 @@ export interface components {
             /** Next */
             next?: string | null;
         };
+        /** Page[ProposedDocumentOut] */
+        Page_ProposedDocumentOut_: {
+            /** Items */
+            items: components["schemas"]["ProposedDocumentOut"][];
+            /** Next */
+            next?: string | null;
+        };
         /** Page[PublicDesk] */
         Page_PublicDesk_: {
             /** Items */
@@ -8735,6 +8835,135 @@ export interface components {
              * @default
              */
             category: string;
+        };
+        /** ProposedDocumentDismissal */
+        ProposedDocumentDismissal: {
+            /**
+             * Note
+             * @description Why, for whoever proposed it.
+             * @default
+             */
+            note: string;
+        };
+        /**
+         * ProposedDocumentIn
+         * @description A document that is proposed: Markdown, plain text, or a table as CSV.
+         */
+        ProposedDocumentIn: {
+            /**
+             * Name
+             * @description Ends in .md, .txt or .csv; the name of a document proposes another text.
+             * @example notes/winter-moorings.md
+             */
+            name: string;
+            /** Text */
+            text: string;
+            /**
+             * Reason
+             * @description Why, for whoever decides.
+             * @default
+             */
+            reason: string;
+        };
+        /** ProposedDocumentOut */
+        ProposedDocumentOut: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Reason */
+            reason: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "accepted" | "dismissed";
+            /**
+             * Replaces
+             * @description The revision that it was proposed to replace; null for a new document.
+             */
+            replaces: string | null;
+            /**
+             * Characters
+             * @description The length of its text; 0 once it is decided.
+             */
+            characters: number;
+            /** Proposed By */
+            proposed_by: string;
+            /** Decided By */
+            decided_by: string;
+            /**
+             * Note
+             * @description Why it was dismissed.
+             */
+            note: string;
+            /**
+             * Document Id
+             * @description The document that it changes or became.
+             */
+            document_id: string | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Decided At */
+            decided_at: string | null;
+        };
+        /**
+         * ProposedDocumentText
+         * @description With its text while it is open, and what it would change.
+         */
+        ProposedDocumentText: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Reason */
+            reason: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "accepted" | "dismissed";
+            /**
+             * Replaces
+             * @description The revision that it was proposed to replace; null for a new document.
+             */
+            replaces: string | null;
+            /**
+             * Characters
+             * @description The length of its text; 0 once it is decided.
+             */
+            characters: number;
+            /** Proposed By */
+            proposed_by: string;
+            /** Decided By */
+            decided_by: string;
+            /**
+             * Note
+             * @description Why it was dismissed.
+             */
+            note: string;
+            /**
+             * Document Id
+             * @description The document that it changes or became.
+             */
+            document_id: string | null;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Decided At */
+            decided_at: string | null;
+            /** Text */
+            text: string;
+            /**
+             * Changes
+             * @description By line; empty for a new document.
+             */
+            changes: components["schemas"]["ChangeOut"][];
         };
         /**
          * PublicDesk
@@ -14625,6 +14854,336 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BulkOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_proposed_documents_api_v1_teams__team__kbs__kb__proposed_documents_get: {
+        parameters: {
+            query?: {
+                state?: "open" | "accepted" | "dismissed";
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Page_ProposedDocumentOut_"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    propose_document_api_v1_teams__team__kbs__kb__proposed_documents_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposedDocumentIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposedDocumentOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_proposed_document_api_v1_teams__team__kbs__kb__proposed_documents__proposed__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                proposed: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposedDocumentText"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    accept_proposed_document_api_v1_teams__team__kbs__kb__proposed_documents__proposed__accept_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                proposed: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedOut"];
+                };
+            };
+            /** @description Not signed in */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not valid */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": unknown;
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dismiss_proposed_document_api_v1_teams__team__kbs__kb__proposed_documents__proposed__dismiss_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                kb: string;
+                proposed: string;
+                team: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposedDocumentDismissal"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposedDocumentOut"];
                 };
             };
             /** @description Not signed in */

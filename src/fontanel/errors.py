@@ -31,6 +31,8 @@ Those from `WorkerDied` on are defined where they occur.
 
 from __future__ import annotations
 
+import traceback
+
 
 class FontanelError(Exception):
     """The root of all errors that the service raises on purpose."""
@@ -99,3 +101,22 @@ class ModelUnusable(Unavailable):
 
 class MailFailed(Unavailable):
     """The mail server did not accept a message."""
+
+
+#: Lines of an exception and its causes that are logged.
+_MAX_LINES = 200
+
+
+def exception_frames(error: BaseException) -> str:
+    """Return where an exception came from, without its message.
+
+    Messages often quote what people store or ask, which does not belong in a log.
+    """
+    lines: list[str] = []
+    seen: BaseException | None = error
+    while seen is not None and len(lines) < _MAX_LINES:
+        lines.append(f"{type(seen).__module__}.{type(seen).__qualname__}")
+        frames = traceback.extract_tb(seen.__traceback__)
+        lines += [f"  {frame.filename}:{frame.lineno} {frame.name}" for frame in frames]
+        seen = seen.__cause__ or (None if seen.__suppress_context__ else seen.__context__)
+    return "\n".join(lines)

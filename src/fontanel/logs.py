@@ -4,29 +4,12 @@ from __future__ import annotations
 
 import logging
 import sys
-import traceback
 from collections.abc import MutableMapping
 from typing import Any
 
 import structlog
 
-#: Lines of an exception and its causes that are logged.
-_MAX_LINES = 200
-
-
-def exception_frames(error: BaseException) -> str:
-    """Return where an exception came from, without its message.
-
-    Messages often quote what people store or ask, which does not belong in a log.
-    """
-    lines: list[str] = []
-    seen: BaseException | None = error
-    while seen is not None and len(lines) < _MAX_LINES:
-        lines.append(f"{type(seen).__module__}.{type(seen).__qualname__}")
-        frames = traceback.extract_tb(seen.__traceback__)
-        lines += [f"  {frame.filename}:{frame.lineno} {frame.name}" for frame in frames]
-        seen = seen.__cause__ or (None if seen.__suppress_context__ else seen.__context__)
-    return "\n".join(lines)
+from fontanel.errors import exception_frames
 
 
 def _name_exception(

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import json
+import sqlite3
 import subprocess
 from collections.abc import Callable, Iterator
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -84,7 +86,12 @@ def test_a_backup_is_taken_listed_verified_and_restored(
     assert "all contents read" in verified.stdout, verified.stderr
     restored = run("restore", "copy", "--from", place, "--only-team", team.slug, **key)
     assert restored.returncode == 0, restored.stderr
-    assert (tmp_path / "copy" / "fontanel.db").is_file()
+    copy = Service(tmp_path / "copy", key).start()
+    copy.stop()
+    with closing(sqlite3.connect(tmp_path / "copy" / "fontanel.db")) as records:
+        query = "SELECT target FROM audit_entries WHERE action = 'backup.restore'"
+        [(backup,)] = records.execute(query).fetchall()
+    assert backup in run("backup", "contents", "--from", place, **key).stdout
     for options, message in (
         (("copy", "--from", place), "is not empty"),
         (("other", "--from", place, "--backup", "2026"), "no backup '2026'"),

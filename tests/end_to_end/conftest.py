@@ -11,7 +11,7 @@ from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_play
 from tests.conftest import Service, TeamSetup
 
 # A busy machine may take its time.
-expect.set_options(timeout=20_000)
+expect.set_options(timeout=60_000)
 
 FLAGS = [
     "--no-sandbox",
@@ -35,7 +35,7 @@ def browser() -> Iterator[Browser]:
 @pytest.fixture
 def context(browser: Browser, service: Service) -> Iterator[BrowserContext]:
     result = browser.new_context(base_url=service.url, viewport={"width": 1280, "height": 800})
-    result.set_default_timeout(20_000)
+    result.set_default_timeout(60_000)
     yield result
     result.close()
 

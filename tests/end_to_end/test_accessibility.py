@@ -47,6 +47,7 @@ class Filled:
             f"{kb}/approved",
             f"{kb}/approved/{self.approved}",
             f"{kb}/approved/new",
+            f"{kb}/proposed",
             f"{kb}/try",
             f"{kb}/settings",
             f"{kb}/write",
@@ -80,6 +81,8 @@ def filled(service: Service) -> Filled:
     kb = client.create_kb("Rules")
     added = client.add_document(kb.slug, STORM, "storm.md", {"year": "2024"}, wait=True)
     client.add_document(kb.slug, b"%PDF-1.4 damaged", "damaged.pdf")
+    client.change_kb(kb.slug, accepts_proposed_documents=True)
+    client.propose_document(kb.slug, "fenders.md", "# Fenders\n\nIn shed 4.\n", "Asked.")
     notices = service.data.parent / "notices"
     notices.mkdir()
     (notices / "siren.md").write_text("# Siren\n\nThe siren is tested at noon.\n")

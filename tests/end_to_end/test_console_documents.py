@@ -200,3 +200,38 @@ def test_an_owner_erases_a_document_after_being_asked(
     expect(erased).to_contain_text("documents: 1")
     expect(erased).to_contain_text("answers: 1")
     assert "erased" in team.client.show_answer(answer.turn_id).text
+
+
+def test_an_editor_decides_about_proposed_documents(
+    page: Page, team: TeamSetup, storm: str
+) -> None:
+    client = team.client
+    sign_in(page, team)
+    page.goto(f"/t/{team.slug}/kbs/{storm}/settings")
+    page.get_by_label("Let programs propose documents").check()
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_text("Saved.")).to_be_visible()
+    client.propose_document(
+        storm, "fenders.md", "# Fenders\n\nIn shed 4.\n", "Said by the foreman."
+    )
+    client.write_document(storm, "keys.md", "# Keys\n\nThe key is in the gatehouse.\n")
+    client.wait_for_document(storm, "keys.md")
+    client.propose_document(storm, "keys.md", "# Keys\n\nThe key is in the tower.\n")
+    page.get_by_role("link", name="Proposed documents (2)").click()
+    fenders = page.get_by_role("listitem").filter(has_text="fenders.md")
+    expect(fenders).to_contain_text("a new document")
+    expect(fenders).to_contain_text("Said by the foreman.")
+    expect(fenders).to_contain_text("In shed 4.")
+    keys = page.get_by_role("listitem").filter(has_text="keys.md")
+    expect(keys.locator("[data-change=changed]")).to_contain_text("gatehouse")
+    expect(keys.locator("[data-change=changed]")).to_contain_text("tower")
+    fenders.get_by_role("button", name="Accept").click()
+    expect(page.get_by_role("status")).to_contain_text("fenders.md was accepted")
+    expect(fenders).to_have_count(0)
+    keys.get_by_label("Note on keys.md").fill("It is not.")
+    keys.get_by_role("button", name="Dismiss").click()
+    expect(page.get_by_text("No document waits for a decision.")).to_be_visible()
+    (dismissed,) = client.list_proposed_documents(storm, "dismissed")
+    assert dismissed.note == "It is not."
+    client.wait_for_document(storm, "fenders.md")
+    assert "gatehouse" in client.written_text(storm, "keys.md").text

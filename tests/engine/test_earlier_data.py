@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import getpass
 import json
 import sqlite3
 import subprocess
@@ -93,6 +94,17 @@ def test_an_upgrade_keeps_what_was_there_and_can_be_undone(tmp_path: Path) -> No
     assert undone.returncode == 0, undone.stderr
     assert rows_of(data / "fontanel.db") == before
     assert "has no copy" in upgrade("undo", "--yes").stderr
+    # What was done on the machine is in the audit log, once, even if it is found twice.
+    [left] = (data / "unlogged").iterdir()
+    kept = left.read_bytes()
+    for _ in range(2):
+        left.write_bytes(kept)
+        Service(data).start().stop()
+        assert not left.exists()
+    with closing(sqlite3.connect(data / "fontanel.db")) as records:
+        query = "SELECT actor_kind, who FROM audit_entries WHERE action = 'upgrade.undo'"
+        [(kind, who)] = records.execute(query).fetchall()
+    assert (kind, json.loads(who)) == ("machine", {"name": getpass.getuser()})
 
 
 def test_undoing_needs_the_service_to_be_stopped(tmp_path: Path) -> None:

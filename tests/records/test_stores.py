@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import sqlite3
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -12,10 +13,12 @@ import numpy as np
 import pytest
 from alembic.autogenerate import compare_metadata
 from alembic.migration import MigrationContext
+from sqlalchemy import create_engine
 from sqlalchemy.orm import Session
 
 from fontanel.errors import NotFound
 from fontanel.records.blobs import BlobStore
+from fontanel.records.database import run_migrations
 from fontanel.records.ids import hash_password, new_id, password_matches, slug_of
 from fontanel.records.scope import TeamScope
 from fontanel.records.tables import Base, Kb, Role, Team
@@ -109,6 +112,21 @@ def test_migrations_give_the_tables_as_they_are_declared(tmp_path: Path) -> None
     with records.engine.connect() as connection:
         differences = compare_metadata(MigrationContext.configure(connection), Base.metadata)
     assert differences == []
+
+
+def lines(path: Path) -> list[str]:
+    """Return the sorted lines of a schema: migrations add constraints in any order."""
+    with closing(sqlite3.connect(path)) as database:
+        text = "\n".join(database.iterdump())
+    return sorted(line.rstrip(", ") for line in text.splitlines())
+
+
+def test_new_records_have_the_schema_that_the_migrations_lead_to(tmp_path: Path) -> None:
+    Records(tmp_path / "new.db").close()
+    engine = create_engine(f"sqlite:///{tmp_path / 'migrated.db'}")
+    run_migrations(engine)
+    engine.dispose()
+    assert lines(tmp_path / "new.db") == lines(tmp_path / "migrated.db"), "make schema"
 
 
 @pytest.fixture

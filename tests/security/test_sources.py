@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 
 from fontanel import schemas as s
-from fontanel.client import Client, Invalid, ProblemError
+from fontanel.client import Client, Invalid, ProblemError, ServiceFailed
 from fontanel.sources import SettingsRefused, SourceUnavailable
 from fontanel.sources.network.reach import (
     origin_of,
@@ -291,7 +291,8 @@ def test_a_cell_without_end_harms_its_own_source_only(tmp_path: Path) -> None:
                 " hex(zeroblob(9000000)) as b from n limit 400"
             ),
         ):
-            with pytest.raises(Invalid, match=r"too big|memory|300 MB"):
+            # A slow machine reaches the limit of time before that of memory.
+            with pytest.raises((Invalid, ServiceFailed), match=r"too big|memory|300 MB|20 seconds"):
                 check(query)
         assert check("select a, b from t").taken == 1
         assert running.process is not None

@@ -51,7 +51,7 @@ def test_readers_are_answered_while_writers_wait(alone: Service) -> None:
     with ThreadPoolExecutor(60) as writers:
         with locked(alone):
             created = [writers.submit(team.client.create_kb, f"Base {i}") for i in range(60)]
-            with Client(alone.url, team.key, team.slug, timeout=4, retry_seconds=0) as reader:
+            with Client(alone.url, team.key, team.slug, timeout=30, retry_seconds=0) as reader:
                 for _ in range(40):
                     reader.list_kbs()
             assert not any(future.done() for future in created)
@@ -75,7 +75,7 @@ def test_a_signal_that_waits_for_the_lock_blocks_nobody(alone: Service, tmp_path
     with ThreadPoolExecutor(1) as sender:
         with locked(alone):
             sent = sender.submit(signal)
-            with httpx.Client(base_url=alone.url, timeout=4) as anybody:
+            with httpx.Client(base_url=alone.url, timeout=30) as anybody:
                 for _ in range(200):
                     assert anybody.get("/health/live").status_code == 200
             assert not sent.done()

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import gzip
+import io
 import threading
+from dataclasses import replace
 from ipaddress import ip_address, ip_network
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from PIL import Image
 
+from fontanel.core.reading import read
 from fontanel.sources import ItemFailed, SourceUnavailable
 from fontanel.sources.links import normal_address, page_links
 from fontanel.sources.network.reach import AddressForbidden, check_address
@@ -74,6 +78,73 @@ def test_what_has_not_changed_is_not_fetched(web: WebServer) -> None:
     assert {key: item.mark for key, item in after.items.items()} == {
         key: item.mark for key, item in before.items.items()
     }
+
+
+def picture(colour: str) -> Answer:
+    target = io.BytesIO()
+    Image.new("RGB", (320, 200), colour).save(target, "PNG")
+    return Answer(target.getvalue(), headers={"Content-Type": "image/png"})
+
+
+def test_pictures_are_stored_with_their_page(web: WebServer) -> None:
+    shown = (
+        '<img src="crane.png?utm_source=x"><img src="/red.png"><img src="/dot.png" width=1><img'
+        ' src="/script.png"><img src="/secret.png"><img src="https://elsewhere.example/x.png"><img'
+        ' src="/moved.png"><img src=""><img src="/ghost.png">'
+    )
+    web.page("/", f"<h1>Crane</h1>{shown}<a href=/a>A</a>", headers={"ETag": '"1"'})
+    web.page("/a", '<base href="/deep/"><h1>A</h1><img src="../red.png"><img src="blue.png">')
+    web.pages["/crane.png"] = web.pages["/crane.png?utm_source=x"] = picture("green")
+    web.pages["/red.png"], web.pages["/deep/blue.png"] = picture("red"), picture("blue")
+    web.pages["/dot.png"] = web.pages["/secret.png"] = picture("black")
+    web.page("/script.png", "not a picture")
+    web.pages["/moved.png"] = Answer(status=302, headers={"Location": "/red.png"})
+    web.pages["/robots.txt"] = Answer(b"User-agent: *\nDisallow: /secret")
+    plain = crawl(web)
+    assert not {path for path in web.statuses() if path.endswith(".png")}
+    # Another setting: what is known to be unchanged is stored again.
+    web.asked.clear()
+    result = crawl(web, plain, pictures=True)
+    asked = [path for path, _ in web.asked if path.endswith(".png")]
+    assert sorted(asked) == [
+        "/crane.png",
+        "/deep/blue.png",
+        "/ghost.png",
+        "/moved.png",
+        "/red.png",
+        "/red.png",
+        "/script.png",
+    ]
+    source = opened("site", {"start": [web.url + "/"]})
+    readings = {
+        path: read(content(source, result.items[web.url + path]), "index.html")
+        for path in ("/", "/a")
+    }
+    source.close()
+    assert {path: len(one.pictures) for path, one in readings.items()} == {"/": 2, "/a": 2}
+    assert result.items[web.url + "/"].mark != plain.items[web.url + "/"].mark
+    web.asked.clear()
+    again = crawl(web, result, pictures=True)
+    assert again.items[web.url + "/"].mark == result.items[web.url + "/"].mark
+    assert again.items[web.url + "/a"].mark == result.items[web.url + "/a"].mark
+    assert web.statuses()["/"] == 304
+
+
+def test_a_picture_that_is_not_available_is_asked_for_again(web: WebServer) -> None:
+    web.page("/", '<h1>Crane</h1><img src="/red.png">', headers={"ETag": '"1"'})
+    web.pages["/red.png"] = Answer(status=404)
+    web.pages["/red.png"] = replace(picture("red"), times=20, first=500)
+    first = crawl(web, pictures=True, start=[web.url + "/"])
+    assert content_of(first, web) == web.pages["/"].body
+    web.pages["/red.png"] = picture("red")
+    second = crawl(web, first, pictures=True)
+    assert web.pages["/red.png"].body[:20] not in content_of(second, web)
+    assert b"multipart/related" in content_of(second, web)
+
+
+def content_of(found: Look, web: WebServer) -> bytes:
+    with opened("site", {"start": [web.url + "/"]}) as source:
+        return content(source, found.items[web.url + "/"])
 
 
 def test_redirects_and_loops(web: WebServer) -> None:

@@ -11,7 +11,7 @@ from mcp import Client, MCPError
 
 from fontanel.client import Client as ServiceClient
 from fontanel.engine.answering.tool_calls import TOOLS as COUNTED
-from fontanel.tools.server import TOOLS
+from fontanel.tools.server import PROPOSE, TOOLS
 from tests.conftest import TeamSetup, until
 from tests.tools.conftest import TRANSPORTS, connected, run
 
@@ -53,7 +53,47 @@ def test_tools_are_described_by_valid_schemas(team: TeamSetup, transport: str) -
             assert undescribed == []
 
     run(team, work, transport)
-    assert {tool.name for tool in TOOLS} < set(COUNTED)
+    assert {tool.name for tool in (*TOOLS, PROPOSE)} < set(COUNTED)
+
+
+@pytest.mark.parametrize("transport", TRANSPORTS)
+def test_editors_may_propose_documents_where_they_are_accepted(
+    team: TeamSetup, kb: str, transport: str
+) -> None:
+    note = {"kb": kb, "name": "fenders.md", "text": "# Fenders\n\nIn shed 4.\n", "reason": "Asked."}
+
+    async def listed(client: Client) -> set[str]:
+        return {tool.name for tool in (await client.list_tools()).tools}
+
+    async def off(client: Client) -> None:
+        assert "propose_document" not in await listed(client)
+        assert "does not accept" in await refused(client, "propose_document", **note)
+
+    async def reading(client: Client) -> None:
+        assert "propose_document" not in await listed(client)
+        assert "role" in await refused(client, "propose_document", **note)
+
+    async def on(client: Client) -> None:
+        (tool,) = [one for one in (await client.list_tools()).tools if one.name == PROPOSE.name]
+        Draft202012Validator.check_schema(tool.input_schema)
+        assert tool.annotations is not None
+        assert not tool.annotations.read_only_hint
+        result = await called(client, "propose_document", **note)
+        assert (result["state"], result["changes_document"]) == ("open", False)
+        found = await called(client, "search", question="In which shed are the fenders?")
+        assert found["passages"] == []
+        assert "text" in await refused(client, "propose_document", **{**note, "text": ""})
+
+    run(team, off, transport)
+    team.client.change_kb(kb, accepts_proposed_documents=True)
+    run(team, reading, transport, team.client.make_key("a reader", "reader").secret)
+    run(team, on, transport, team.client.make_key("an agent", "editor").secret)
+    (proposed,) = team.client.list_proposed_documents(kb)
+    assert (proposed.name, proposed.reason, proposed.proposed_by) == (
+        "fenders.md",
+        "Asked.",
+        "key an agent",
+    )
 
 
 @pytest.mark.parametrize("transport", TRANSPORTS)
@@ -188,8 +228,8 @@ def test_calls_are_counted_for_the_key(team: TeamSetup, storm: str) -> None:
     until(lambda: counted() == [(1, 3)])
     total = team.client.usage("day").total
     assert (total.questions, total.tool_calls) == (1, 3)
-    # Somebody else's header counts nothing twice, and an unknown tool nothing at all.
-    assert team.client.usage("kb").total.tool_calls == 3
+    # All of them used the one knowledge base.
+    until(lambda: [r.tool_calls for r in team.client.usage("kb").rows] == [3])
 
 
 def test_many_clients_at_once(team: TeamSetup, storm: str) -> None:

@@ -54,6 +54,15 @@ describe("useResource", () => {
     expect(result.current.data).toBe("first");
   });
 
+  it("does not take a first response that is older than a reload", async () => {
+    const { result } = renderHook(() => useResource<string>("/one"), { wrapper: Wrapper });
+    const answerFirst = pending.get("/api/v1/one");
+    await act(async () => result.current.reload());
+    await act(async () => answerFirst?.("before the change"));
+    await release("/one", "after the change");
+    await waitFor(() => expect(result.current.data).toBe("after the change"));
+  });
+
   it("reports a problem", async () => {
     const { result } = renderHook(() => useResource("/gone"), { wrapper: Wrapper });
     await release("/gone", { status: 404, title: "Not found", detail: "No such page." }, 404);

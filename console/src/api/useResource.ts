@@ -41,7 +41,11 @@ export function useResource<T>(path: string | null, options: Options<T> = {}) {
     },
   });
   const { refetch } = query;
-  const reload = useCallback(() => void refetch(), [refetch]);
+  const reload = useCallback(() => {
+    // A first load under way is not awaited: what it read may be older than the change.
+    const queryKey = [path, headers, version];
+    void client.cancelQueries({ queryKey, exact: true }).then(() => refetch());
+  }, [client, path, headers, version, refetch]);
   const setData = (data: T) => client.setQueryData(key, data);
   return {
     data: (query.data ?? null) as T | null,

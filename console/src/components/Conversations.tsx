@@ -16,13 +16,16 @@ interface Props {
 /** The asker's own conversations: search, rename, export, delete. */
 export function Conversations({ api, headers, current, onOpen, focus }: Props) {
   const [text, setText] = useState("");
-  const [renamed, setRenamed] = useState<string | null>(null);
+  // The new title is kept here: the list may be loaded again while it is typed.
+  const [renamed, setRenamed] = useState<{ id: string; title: string } | null>(null);
   const path = `${api}/conversations${text ? `?text=${encodeURIComponent(text)}` : ""}`;
   const { data, error, reload } = useResource<Schemas["Page_ConversationOut_"]>(path, { headers });
-  const rename = (id: string, title: string) => {
+  const rename = () => {
     setRenamed(null);
-    if (title.trim())
+    if (renamed?.title.trim()) {
+      const { id, title } = renamed;
       void send("PATCH", `${api}/conversations/${id}`, { title }, headers).then(reload);
+    }
   };
   const remove = (id: string) =>
     send("DELETE", `${api}/conversations/${id}`, undefined, headers).then(() =>
@@ -45,15 +48,16 @@ export function Conversations({ api, headers, current, onOpen, focus }: Props) {
       <ul className="divide-base-300 mt-2 max-h-[50vh] max-w-165 divide-y overflow-y-auto">
         {data?.items.map((item) => (
           <li key={item.id} className="flex flex-wrap items-baseline gap-x-4 gap-y-1 py-2">
-            {renamed === item.id ? (
+            {renamed?.id === item.id ? (
               <input
                 className="input input-sm flex-1"
                 aria-label="New title"
-                defaultValue={item.title}
+                value={renamed.title}
                 maxLength={120}
                 autoFocus
-                onBlur={(e) => rename(item.id, e.target.value)}
-                onKeyDown={(e) => e.key === "Enter" && rename(item.id, e.currentTarget.value)}
+                onChange={(e) => setRenamed({ id: item.id, title: e.target.value })}
+                onBlur={rename}
+                onKeyDown={(e) => e.key === "Enter" && rename()}
               />
             ) : (
               <button
@@ -69,7 +73,7 @@ export function Conversations({ api, headers, current, onOpen, focus }: Props) {
               <button
                 type="button"
                 className="link-hover cursor-pointer"
-                onClick={() => setRenamed(item.id)}
+                onClick={() => setRenamed(item)}
               >
                 Rename
               </button>

@@ -31,11 +31,14 @@ from fontanel.channels.protocol import (
     Take,
     checked_address,
 )
+from fontanel.channels.service_records import servers_of
 from fontanel.channels.words import opinion
 from fontanel.channels.writing import plain_text
 from fontanel.sources.protocol import SettingsModel, SettingsRefused, SourceLimits
 
-_PORT = 5222
+_PORT, _SERVICE = 5222, "_xmpp-client._tcp"
+#: Seconds to wait for the name server.
+_DNS_SECONDS = 5.0
 #: Seconds between two looks at whether to stop, and between two checks of the connection.
 _LOOK, _PING = 0.2, 60.0
 #: Ids that a room gave to our messages, for replies that name these.
@@ -82,7 +85,8 @@ class XmppSettings(ChannelSettings):
         "",
         max_length=260,
         title="Server",
-        description="host:port, if it is not that of the account's domain at port 5222.",
+        description="host:port. By default those that the domain's service records name, or the"
+        " domain at port 5222.",
     )
 
 
@@ -106,17 +110,34 @@ class XmppChannel(Channel):
         self._since = _moment(position)
         self._jid = _jid(settings.jid, "jid")
         self._rooms = [_jid(room, "rooms") for room in settings.rooms]
-        self._host, self._port = _server(settings.server or self._jid.domain)
+        self._server = _server(settings.server) if settings.server else None
         self._loop: asyncio.AbstractEventLoop | None = None
         self._client: _Client | None = None
+        self._connected = False
 
     def receive(self, take: Take, stopping: Callable[[], bool]) -> None:
         """Stay connected, and pass on what people write."""
-        address = checked_address(self._host, self._port, self._limits)
-        asyncio.run(self._receive(address, take, stopping))
+        seconds = self._limits.seconds
+        servers = (
+            [self._server]
+            if self._server
+            else servers_of(self._jid.domain, _SERVICE, _PORT, min(seconds, _DNS_SECONDS))
+        )
+        for place, server in enumerate(servers, start=1):
+            try:
+                asyncio.run(self._receive(server, take, stopping))
+            except ChannelUnavailable as error:
+                if self._connected or not error.again or place == len(servers):
+                    raise
+            else:
+                return
 
-    async def _receive(self, address: str, take: Take, stopping: Callable[[], bool]) -> None:
-        self._loop = asyncio.get_running_loop()
+    async def _receive(
+        self, server: tuple[str, int], take: Take, stopping: Callable[[], bool]
+    ) -> None:
+        self._loop, self._connected = asyncio.get_running_loop(), False
+        host, port = server
+        address = checked_address(host, port, self._limits)
         client = _Client(
             self._jid,
             self._credentials.password,
@@ -126,8 +147,9 @@ class XmppChannel(Channel):
             rooms=self._rooms,
         )
         try:
-            client.connect(address, self._port)
+            client.connect(address, port)
             await client.until_started(self._limits.seconds)
+            self._connected = True
             await client.join_rooms(self._since, self._limits.seconds)
             take([], datetime.now(UTC).isoformat())
             self._client = client

@@ -20,6 +20,7 @@ from fontanel.cli.commands import (
     kbs,
     local,
     people,
+    proposed_documents,
     quotas,
     receipts,
     sources,
@@ -94,6 +95,7 @@ def build_parser() -> Parser:
     document = noun("document", "documents of a knowledge base")
     documents.add_commands(document, verb, common, kb)
     written.add_commands(document, verb, common, kb)
+    proposed_documents.add_commands(document, verb, common, kb)
     coverage.add_document_command(document, verb, common, kb)
     sources.add_commands(
         noun("source", "sources of a knowledge base, synced automatically"), verb, common, kb

@@ -14,6 +14,7 @@ from fontanel.client._call import Call, if_match, named, quoted
 from fontanel.client._channel_calls import ChannelCalls
 from fontanel.client._desk_calls import DeskCalls
 from fontanel.client._embedder_calls import EmbedderCalls
+from fontanel.client._proposed_calls import ProposedDocumentCalls
 from fontanel.client._quality_calls import QualityCalls
 from fontanel.client._quota_calls import QuotaCalls
 from fontanel.client._transcriber_calls import TranscriberCalls
@@ -29,6 +30,7 @@ class Calls(
     AuditCalls,
     ChannelCalls,
     TrialCalls,
+    ProposedDocumentCalls,
     QualityCalls,
     QuotaCalls,
     EmbedderCalls,

@@ -196,6 +196,7 @@ def _settings_of(kb: s.KbOut) -> s.KbChange:
         max_pictures=kb.max_pictures,
         outdated=kb.outdated,
         proposes_questions=kb.proposes_questions,
+        accepts_proposed_documents=kb.accepts_proposed_documents,
         proposer=kb.proposer,
         max_losses=kb.max_losses,
     )

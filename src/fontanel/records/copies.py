@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import re
 import sqlite3
-from collections.abc import Callable
 from contextlib import closing
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -13,20 +12,17 @@ from pathlib import Path
 
 from fontanel.errors import Refused
 
-#: Pages that are copied between two looks at whether to go on.
-_PAGES = 2000
 #: Where the copies are, in the data directory, and how many stay.
 FOLDER, _KEPT = "before-upgrade", 3
 _NAME = re.compile(r"(\d{4})-(\d{8}T\d{6}Z)\.db")
 
 
-def copy_database(source: Path, target: Path, check: Callable[[], None] = lambda: None) -> None:
+def copy_database(source: Path, target: Path) -> None:
     """Copy a SQLite database as it is at one moment, while others write to it.
 
     Args:
         source: The database.
         target: The copy, in one file.
-        check: Called now and then; its exceptions end the copying.
     """
     with (
         closing(sqlite3.connect(f"file:{source}?mode=ro", uri=True, timeout=30)) as original,
@@ -36,7 +32,7 @@ def copy_database(source: Path, target: Path, check: Callable[[], None] = lambda
         original.execute("BEGIN")
         # The transaction sees the moment of its first query, to its end.
         original.execute("SELECT count(*) FROM sqlite_master").fetchone()
-        original.backup(copy, pages=_PAGES, progress=lambda *_: check(), sleep=0)
+        original.backup(copy)
         copy.execute("PRAGMA journal_mode=DELETE")
 
 

@@ -44,6 +44,7 @@ from fontanel.records.tables import (
     Member,
     Person,
     ProposalRun,
+    ProposedDocument,
     Receiver,
     Segment,
     SignIn,
@@ -85,6 +86,8 @@ _WORK = (
 )
 #: A change of these affects searches in their edition.
 _INDEX = (Segment, Tombstone)
+#: A change of these is shown to those who watch their knowledge base.
+_IN_KB = (ApprovedAnswer, Document, Edition, Job, ProposedDocument, Source, Sync)
 
 
 @dataclass(slots=True)
@@ -237,7 +240,7 @@ def _collect(session: Session, context: UOWTransaction, instances: Any) -> None:
         committed.access = committed.access or isinstance(item, _ACCESS)
         if isinstance(item, _WORK):
             committed.work.add(type(item))
-        if isinstance(item, ApprovedAnswer | Document | Edition | Job | Source | Sync):
+        if isinstance(item, _IN_KB):
             committed.kbs.add(item.kb_id)
         elif isinstance(item, Kb):
             committed.kbs.add(item.id)

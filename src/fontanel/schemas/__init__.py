@@ -164,6 +164,13 @@ from fontanel.schemas.proposals import (
     ProposalsDecision,
     ProposalStateName,
 )
+from fontanel.schemas.proposed_documents import (
+    ProposedDocumentDismissal,
+    ProposedDocumentIn,
+    ProposedDocumentOut,
+    ProposedDocumentStateName,
+    ProposedDocumentText,
+)
 from fontanel.schemas.quotas import AllQuotas, QuotaOut, QuotasIn, TeamQuotas
 from fontanel.schemas.search import (
     AlsoOut,
@@ -466,6 +473,11 @@ __all__ = [
     "ProposalOut",
     "ProposalStateName",
     "ProposalsDecision",
+    "ProposedDocumentDismissal",
+    "ProposedDocumentIn",
+    "ProposedDocumentOut",
+    "ProposedDocumentStateName",
+    "ProposedDocumentText",
     "PublicDesk",
     "PublishIn",
     "PushIn",

@@ -143,6 +143,9 @@ class KbChange(Model):
     proposes_questions: bool | None = Field(
         None, description="Whether the questions that its documents answer are proposed."
     )
+    accepts_proposed_documents: bool | None = Field(
+        None, description="Whether programs may propose documents, for editors to accept."
+    )
     proposer: str | None = Field(
         None,
         max_length=60,
@@ -197,6 +200,8 @@ class KbOut(Model):
     name: str
     description: str
     proposes_questions: bool
+    accepts_proposed_documents: bool
+    proposed_documents: int = Field(description="Those that wait for a decision.")
     proposer: str | None = Field(description="The model that proposes them.")
     transcriber: str | None = Field(description="What transcribes its recordings.")
     spoken: str | None = Field(description="The language of its recordings, if it is set.")

@@ -52,7 +52,9 @@ def create_app(settings: Settings, runtime: Runtime | None = None) -> FastAPI:
     if runtime is not None:
         metrics.registry.register(SourceFigures(runtime.records))
         metrics.registry.register(CurationFigures(runtime.records))
-        metrics.registry.register(ServiceFigures(runtime.records, settings))
+        metrics.registry.register(
+            ServiceFigures(runtime.records, settings, runtime.ingest_workers.cluster)
+        )
     tools = ToolEndpoint(runtime)
 
     @asynccontextmanager

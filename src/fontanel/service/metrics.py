@@ -11,6 +11,7 @@ from prometheus_client.registry import Collector
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from fontanel.engine.cluster.connection import Cluster
 from fontanel.engine.curation.approved import curation_counts
 from fontanel.engine.quotas.quotas import quotas_of
 from fontanel.engine.sync.freshness import freshness_of
@@ -58,11 +59,12 @@ class CurationFigures(Collector):
 
 
 class ServiceFigures(Collector):
-    """Waiting work, quotas, the disk and backups."""
+    """Waiting work, quotas, the disk, backups and the cluster."""
 
-    def __init__(self, records: Records, settings: Settings) -> None:
+    def __init__(self, records: Records, settings: Settings, cluster: Cluster | None) -> None:
         self._records = records
         self._settings = settings
+        self._cluster = cluster
 
     def describe(self) -> list[Metric]:
         return []
@@ -96,6 +98,20 @@ class ServiceFigures(Collector):
             taken = self._backups(session)
         yield from (jobs, oldest, quotas, self._disk())
         yield from taken
+        yield from self._cluster_figures()
+
+    def _cluster_figures(self) -> list[Metric]:
+        workers = GaugeMetricFamily(
+            "fontanel_cluster_workers", "Workers of the cluster that can be used."
+        )
+        away = GaugeMetricFamily(
+            "fontanel_cluster_away", "1 while a cluster is set and cannot be used."
+        )
+        cluster = self._cluster
+        usable = cluster is not None and cluster.available
+        workers.add_metric([], cluster.workers if cluster is not None and usable else 0)
+        away.add_metric([], float(cluster is not None and not usable))
+        return [workers, away]
 
     def _disk(self) -> Metric:
         disk = GaugeMetricFamily(

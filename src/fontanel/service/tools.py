@@ -34,6 +34,8 @@ PATH = "/mcp"
 #: Sessions of clients before the 2026-07-28 revision: how many, and seconds until one ends.
 _MAX_SESSIONS, _IDLE = 2_000, 900.0
 
+_LOOPBACK = ("127.0.0.1", "::1", "localhost")
+
 
 class ToolEndpoint:
     """Answers requests of the protocol."""
@@ -67,14 +69,13 @@ class ToolEndpoint:
         Raises:
             ApiError: there is none, or a page of another site sent the request.
         """
-        origin = connection.headers.get("origin")
-        if origin is not None and urlsplit(origin).netloc != connection.headers.get("host"):
+        assert self._runtime is not None
+        if _from_another_site(connection, self._runtime.settings.origin):
             raise ApiError(
                 "cross-site",
                 "The request came from a page of another site.",
                 advice="Send it from a program.",
             )
-        assert self._runtime is not None
         caller = await run_briefly(look_up_caller, connection, self._runtime)
         if caller.key is None:
             raise ApiError(
@@ -100,3 +101,17 @@ class ToolEndpoint:
             transport=AppTransport(self._app, scope, self._running),
         ) as client:
             yield client
+
+
+def _from_another_site(connection: HTTPConnection, own: str) -> bool:
+    """Return whether a page sent the request that is not this service's, at `own` or on loopback.
+
+    Comparing with the host alone would let in a site whose name now leads to this machine.
+    """
+    origin = connection.headers.get("origin")
+    if origin is None:
+        return False
+    parts = urlsplit(origin)
+    if parts.hostname in _LOOPBACK:
+        return parts.netloc != connection.headers.get("host")
+    return parts.netloc != urlsplit(own).netloc

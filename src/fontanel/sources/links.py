@@ -8,11 +8,11 @@ from __future__ import annotations
 
 import html
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from urllib.parse import parse_qsl, quote, unquote, urlencode, urljoin, urlsplit, urlunsplit
 
-_TAG = re.compile(r"<(a|area|base|link|meta)\s", re.IGNORECASE)
+_TAG = re.compile(r"<(a|area|base|img|link|meta)\s", re.IGNORECASE)
 #: The rest of a tag after its name. It never backtracks, so it reads each character once.
 _REST = re.compile(r"((?:[^>\"']++|\"[^\"]*+\"|'[^']*+')*+)>")
 _LONGEST_TAG = 20_000
@@ -31,6 +31,9 @@ _TRACKING = re.compile(
     r"^(utm_\w+|fbclid|gclid|mc_[ce]id|phpsessid|jsessionid|sid)$", re.IGNORECASE
 )
 _MAX_LINKS = 5000
+_MAX_PICTURES = 30
+#: A picture that is said to be narrower or lower than this in pixels is an ornament.
+_MIN_SIDE = 64
 _LONGEST = 1000
 
 
@@ -39,13 +42,16 @@ class PageLinks:
     """A page's metadata for crawling.
 
     `canonical` is the address that it wants to be known by; `taken` and `followed` are False when
-    it asks robots not to index it or follow its links.
+    it asks robots not to index it or follow its links. `pictures` are the addresses of pictures
+    as the page writes them, made whole with `base`.
     """
 
     links: tuple[str, ...]
     canonical: str | None
     taken: bool
     followed: bool
+    base: str
+    pictures: tuple[str, ...]
 
 
 def page_links(data: bytes, address: str, charset: str | None) -> PageLinks:
@@ -53,6 +59,7 @@ def page_links(data: bytes, address: str, charset: str | None) -> PageLinks:
     text = _visible(_text(data, charset))
     base = address
     links: dict[str, None] = {}
+    pictures: dict[str, None] = {}
     canonical = None
     taken = followed = True
     for name, attributes in _tags(text):
@@ -72,6 +79,10 @@ def page_links(data: bytes, address: str, charset: str | None) -> PageLinks:
             wishes = {part.strip() for part in values.get("content", "").lower().split(",")}
             taken = taken and not wishes & {"noindex", "none"}
             followed = followed and not wishes & {"nofollow", "none"}
+        elif name == "img":
+            picture = _joined(base, values.get("src", ""))
+            if picture and len(pictures) < _MAX_PICTURES and not _is_ornament(values):
+                pictures.setdefault(picture)
         elif (
             name in ("a", "area")
             and values.get("href")
@@ -80,7 +91,14 @@ def page_links(data: bytes, address: str, charset: str | None) -> PageLinks:
             result = normal_address(_joined(base, values["href"]))
             if result is not None and len(links) < _MAX_LINKS:
                 links.setdefault(result)
-    return PageLinks(tuple(links), canonical, taken, followed)
+    return PageLinks(tuple(links), canonical, taken, followed, base, tuple(pictures))
+
+
+def _is_ornament(values: Mapping[str, str]) -> bool:
+    """Return whether a picture is said to be small, or is part of the page's address."""
+    sides = [values.get(name, "").removesuffix("px") for name in ("width", "height")]
+    small = any(side.isdecimal() and int(side[:9]) < _MIN_SIDE for side in sides)
+    return small or not values.get("src", "").strip() or values["src"].startswith("data:")
 
 
 def _tags(text: str) -> Iterator[tuple[str, str]]:

@@ -12,7 +12,7 @@ from urllib.parse import urljoin, urlsplit
 from pydantic import Field
 
 from fontanel.sources.frontier import Frontier
-from fontanel.sources.links import normal_address, page_links
+from fontanel.sources.links import PageLinks, normal_address, page_links
 from fontanel.sources.network.reach import check_url, http_client
 from fontanel.sources.network.requests import AddressRefused, Requests, http_moment, refusal, whole
 from fontanel.sources.patterns import Patterns, chooser
@@ -31,6 +31,8 @@ from fontanel.sources.protocol import (
     SourceUnavailable,
 )
 from fontanel.sources.site_hosts import AGENT, Hosts
+from fontanel.sources.site_pictures import SitePictures
+from fontanel.sources.web_archive import write_web_archive
 
 _MAX_HOPS = 10
 _MAX_PAGE = 50_000_000
@@ -67,6 +69,12 @@ class SiteSettings(Patterns):
         default=True,
         title="Take linked files",
         description="PDFs and other documents that pages link to.",
+    )
+    pictures: bool = Field(
+        default=False,
+        title="Store the pictures of pages",
+        description="For models that describe pictures. They are requested again when their page"
+        " changes.",
     )
     depth: int = Field(10, title="Maximum depth of links", ge=0, le=100)
     max_pages: int = Field(2000, title="Pages at most", ge=1, le=200_000)
@@ -115,6 +123,7 @@ class Site(Source):
         self._most = min(around.max_bytes, _MAX_PAGE)
         self._reason = chooser(settings, files=False)
         self._hosts = Hosts(self._requests, allowed, settings.delay)
+        self._pictures = SitePictures(self._hosts)
         self._failed: dict[str, str] = {}
         self._many_hosts = len(allowed) > 1
 
@@ -221,7 +230,7 @@ class Site(Source):
         try:
             for _ in range(_MAX_HOPS):
                 before = previous(address)
-                response = self._hosts.get(address, _conditions(before))
+                response = self._hosts.get(address, self._conditions(before))
                 status = response.status_code
                 if status in (301, 302, 303, 307, 308):
                     response.close()
@@ -315,21 +324,22 @@ class Site(Source):
             "modified": response.headers.get("last-modified"),
         }
         links: tuple[str, ...] = ()
+        page = None
         identity = address
         if is_page:
             charset = parameters.rpartition("charset=")[2].strip(" \"'") or None
-            text = page_links(data, address, charset if "charset=" in parameters else None)
-            links = text.links if text.followed and "nofollow" not in wishes else ()
-            if not text.taken:
+            page = page_links(data, address, charset if "charset=" in parameters else None)
+            links = page.links if page.followed and "nofollow" not in wishes else ()
+            if not page.taken:
                 return _Visit(
                     address, depth, Skipped(address, "asks robots not to index it"), links, through
                 )
             if (
-                text.canonical
-                and text.canonical != address
-                and self._leave_out(text.canonical) is None
+                page.canonical
+                and page.canonical != address
+                and self._leave_out(page.canonical) is None
             ):
-                identity = text.canonical
+                identity = page.canonical
                 notes["known_as"] = identity
         if "noindex" in wishes:
             return _Visit(
@@ -344,6 +354,7 @@ class Site(Source):
             return _Visit(
                 address, depth, Skipped(address, "matches no pattern to include"), links, through
             )
+        data = self._with_pictures(data, response, page, notes)
         mark = hashlib.sha256(data).hexdigest()[:32]
         kept = {key: value for key, value in notes.items() if value} | (
             {"links": list(links)} if links else {}
@@ -355,6 +366,34 @@ class Site(Source):
         )
         ways = through if identity == address else (*through, address)
         return _Visit(address, depth, listed, links, ways)
+
+    def _with_pictures(
+        self, data: bytes, response: Any, page: PageLinks | None, notes: dict[str, Any]
+    ) -> bytes:
+        """Return a page with its pictures in one file; as it is if it shows none."""
+        if page is None or not self._settings.pictures:
+            return data
+        found = self._pictures.of(page.pictures)
+        notes["pictures"] = True
+        if found.incomplete:
+            # The next run requests the page again, even if it has not changed.
+            del notes["etag"], notes["modified"]
+        if not found.pictures:
+            return data
+        content_type = response.headers.get("content-type", "text/html")
+        return write_web_archive(data, content_type, page.base, found.pictures)
+
+    def _conditions(self, before: PreviousItem | None) -> dict[str, str]:
+        """Headers that ask for a page only if it changed."""
+        if before is None or not before.mark or not before.notes:
+            return {}
+        if bool(before.notes.get("pictures")) is not self._settings.pictures:
+            return {}
+        asked = {
+            "If-None-Match": before.notes.get("etag"),
+            "If-Modified-Since": before.notes.get("modified"),
+        }
+        return {name: value for name, value in asked.items() if value}
 
     def _name(self, address: str) -> str:
         """The path of a page as a document's name."""
@@ -368,17 +407,6 @@ class Site(Source):
             stem, dot, ending = path.rpartition(".")
             path = f"{stem} {hashlib.sha256(parts.query.encode()).hexdigest()[:8]}{dot}{ending}"
         return f"{parts.netloc.replace(':', '-')}/{path}" if self._many_hosts else path
-
-
-def _conditions(before: PreviousItem | None) -> dict[str, str]:
-    """Headers that ask for a page only if it changed."""
-    if before is None or not before.mark or not before.notes:
-        return {}
-    asked = {
-        "If-None-Match": before.notes.get("etag"),
-        "If-Modified-Since": before.notes.get("modified"),
-    }
-    return {name: value for name, value in asked.items() if value}
 
 
 def _host(address: str) -> str:

@@ -17,6 +17,8 @@ from fontanel.tools.schemas import (
     KbList,
     NoArguments,
     Passage,
+    ProposeArguments,
+    ProposeResult,
     ReadArguments,
     ReadResult,
     SearchArguments,
@@ -224,3 +226,27 @@ async def _around(
     around = passages[max(0, at - arguments.neighbours) : at + arguments.neighbours + 1]
     start, end = min(one.start for one in around), max(one.end for one in around)
     return start, end, place("", passages[at].locator)
+
+
+async def propose_document(
+    client: AsyncClient, arguments: ProposeArguments, report: Report
+) -> ProposeResult:
+    """Propose a document, for an editor to accept."""
+    row = await client.propose_document(
+        arguments.kb, arguments.name, arguments.text, arguments.reason
+    )
+    return ProposeResult(
+        proposed=row.id,
+        kb=arguments.kb,
+        name=row.name,
+        state=row.state,
+        changes_document=row.replaces is not None,
+    )
+
+
+async def may_propose(client: AsyncClient) -> bool:
+    """Return whether the caller is an editor, and a knowledge base accepts proposals."""
+    session = await client.session()
+    if all(team.role == "reader" for team in session.teams):
+        return False
+    return any(kb.accepts_proposed_documents for kb in await client.list_kbs())

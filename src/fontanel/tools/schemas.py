@@ -10,6 +10,8 @@ from fontanel.schemas.base import Model
 
 #: The maximum number of characters that are read at once.
 MAX_CHARACTERS = 40_000
+#: The maximum number of characters of a proposed document.
+MAX_PROPOSED = 200_000
 
 
 class SearchArguments(Model):
@@ -83,6 +85,22 @@ class ReadArguments(Model):
         if (self.uri is None) == (self.kb is None or self.document is None):
             raise ValueError("give the address of a document, or its knowledge base and name")
         return self
+
+
+class ProposeArguments(Model):
+    kb: str = Field(max_length=200, description="The short name of the knowledge base.")
+    name: str = Field(
+        min_length=1,
+        max_length=300,
+        description="The document's name; ends in .md, .txt or .csv. The name of a document that"
+        " exists proposes another text for it.",
+    )
+    text: str = Field(
+        min_length=1, max_length=MAX_PROPOSED, description="The whole text of the document."
+    )
+    reason: str = Field(
+        max_length=2000, description="Why, and where it comes from, for the editor who decides."
+    )
 
 
 class NoArguments(Model):
@@ -167,6 +185,16 @@ class DeskEntry(Model):
     desk: str
     name: str
     description: str
+
+
+class ProposeResult(Model):
+    """A proposal, which waits for an editor; nothing is found in it until then."""
+
+    proposed: str
+    kb: str
+    name: str
+    state: Literal["open", "accepted", "dismissed"]
+    changes_document: bool
 
 
 class KbList(Model):

@@ -22,6 +22,8 @@ from fontanel.tools.schemas import (
     AskResult,
     KbList,
     NoArguments,
+    ProposeArguments,
+    ProposeResult,
     ReadArguments,
     ReadResult,
     SearchArguments,
@@ -48,6 +50,7 @@ class ToolKind:
     arguments: type[BaseModel]
     result: type[BaseModel]
     call: Callable[[AsyncClient, Any, calls.Report], Awaitable[Result]]
+    read_only: bool = True
 
     def described(self) -> types.Tool:
         """Return the tool as clients see it."""
@@ -58,7 +61,10 @@ class ToolKind:
             input_schema=self.arguments.model_json_schema(),
             output_schema=self.result.model_json_schema(mode="serialization"),
             annotations=types.ToolAnnotations(
-                title=self.title, read_only_hint=True, open_world_hint=False
+                title=self.title,
+                read_only_hint=self.read_only,
+                destructive_hint=False,
+                open_world_hint=False,
             ),
         )
 
@@ -99,6 +105,18 @@ TOOLS = (
         calls.list_knowledge_bases,
     ),
 )
+#: Listed for editors of a knowledge base that accepts proposals.
+PROPOSE = ToolKind(
+    "propose_document",
+    "Propose a document",
+    "Propose a document, or another text for one, in a knowledge base that accepts proposals. An"
+    " editor accepts or dismisses it; until then it is neither searched nor cited. Propose only"
+    " what your user asked you to write down.",
+    ProposeArguments,
+    ProposeResult,
+    calls.propose_document,
+    read_only=False,
+)
 
 
 def tool_server(connect: Connect) -> Server[Any]:
@@ -107,13 +125,14 @@ def tool_server(connect: Connect) -> Server[Any]:
     Args:
         connect: Opens a client for the caller of a request.
     """
-    tools = {tool.name: tool for tool in TOOLS}
+    tools = {tool.name: tool for tool in (*TOOLS, PROPOSE)}
     subscriptions = Subscriptions(connect)
 
     async def list_tools(
         context: Context, params: types.PaginatedRequestParams | None
     ) -> types.ListToolsResult:
-        return types.ListToolsResult(tools=[tool.described() for tool in TOOLS])
+        proposing = [PROPOSE] if await _may_propose(context, connect) else []
+        return types.ListToolsResult(tools=[tool.described() for tool in (*TOOLS, *proposing)])
 
     async def call_tool(
         context: Context, params: types.CallToolRequestParams
@@ -158,6 +177,14 @@ def tool_server(connect: Connect) -> Server[Any]:
         on_unsubscribe_resource=subscriptions.unsubscribe,
         on_subscriptions_listen=subscriptions.listen,
     )
+
+
+async def _may_propose(context: Context, connect: Connect) -> bool:
+    try:
+        async with connect(context, "") as client:
+            return await calls.may_propose(client)
+    except FontanelError:  # the tools are listed all the same; a call says what is wrong
+        return False
 
 
 def _connected(context: Context, connect: Connect) -> AbstractAsyncContextManager[AsyncClient]:

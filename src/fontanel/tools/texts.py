@@ -9,11 +9,12 @@ from fontanel.tools.schemas import (
     Citation,
     KbList,
     Passage,
+    ProposeResult,
     ReadResult,
     SearchResult,
 )
 
-Result = SearchResult | AskResult | ReadResult | KbList
+Result = SearchResult | AskResult | ReadResult | KbList | ProposeResult
 
 
 def as_text(result: Result) -> str:
@@ -26,6 +27,9 @@ def as_text(result: Result) -> str:
         end = "" if result.end == result.length else f" of {result.length}"
         head = f"{result.title}, characters {result.start} to {result.end}{end}"
         return f"{head}\n\n{result.text}"
+    if isinstance(result, ProposeResult):
+        what = "another text for" if result.changes_document else "the document"
+        return f"Proposed {what} {result.name} in {result.kb}. An editor decides about it."
     lines = [
         f"{one.kb}: {one.name}, {one.documents} documents. {one.description}".rstrip()
         for one in result.knowledge_bases

@@ -6,6 +6,7 @@ import base64
 import io
 import zipfile
 from collections.abc import Callable
+from email.message import EmailMessage
 
 import docx
 import pptx
@@ -99,12 +100,42 @@ def book(*colours: str) -> bytes:
     return target.getvalue()
 
 
+def saved_page(*colours: str) -> bytes:
+    """Return a page as browsers save it, its pictures by their addresses and by an id."""
+    shown = "".join(f'<p>Before the {c} one. <img src="{c}.png"></p>' for c in colours[1:])
+    saved = EmailMessage()
+    saved["Subject"] = "Crane"
+    saved["Snapshot-Content-Location"] = saved["Content-Location"] = "https://a.example/x/crane"
+    saved.set_content(
+        f'<h1>Crane</h1><p>Before the {colours[0]} one. <img src="cid:first"></p>{shown}',
+        subtype="html",
+    )
+    saved.add_related(picture(colours[0]), "image", "png", cid="<first>")
+    for colour in colours[1:]:
+        where = f"Content-Location: https://a.example/x/{colour}.png"
+        saved.add_related(picture(colour), "image", "png", headers=[where])
+    return saved.as_bytes()
+
+
+def letter(*colours: str) -> bytes:
+    message = EmailMessage()
+    message["From"], message["To"] = "mate@skerrow.example", "crew@skerrow.example"
+    message["Subject"] = "Crane"
+    shown = "".join(f'<p>Before the {c} one. <img src="cid:{c}@a"></p>' for c in colours)
+    message.set_content(f"<h1>Crane</h1>{shown}", subtype="html")
+    for colour in colours:
+        message.add_related(picture(colour), "image", "png", cid=f"<{colour}@a>")
+    return message.as_bytes()
+
+
 MAKERS = {
     "crane.docx": word_document,
     "crane.pptx": slides,
     "crane.pdf": pdf,
     "crane.html": page,
     "crane.epub": book,
+    "crane.mhtml": saved_page,
+    "crane.eml": letter,
 }
 
 

@@ -39,7 +39,7 @@ def rules(number: int) -> str:
     sections = [
         f"## Basin {number}-{part}\n\n"
         + " ".join(f"word{number}x{part}x{word}" for word in range(90))
-        for part in range(12)
+        for part in range(5)
     ]
     return f"# Rules of basin {number}\n\n" + "\n\n".join(sections)
 
@@ -68,7 +68,7 @@ def has_cost(client: Client, kb: str) -> bool:
 def test_a_build_is_paused_and_resumed(operator: Client, team: TeamSetup) -> None:
     client = team.client
     kb = filled(client)
-    with served_on(embedder_app(pause=0.1), free_port()) as url:
+    with served_on(embedder_app(pause=0.2), free_port()) as url:
         name = register(operator, url, "slow", price=PRICE, batch=2, at_once=1).name
         split = client.show_kb(kb).splitting
         client.build_edition(kb, split, embedder=name)
@@ -135,7 +135,7 @@ def test_a_paused_build_stays_paused_when_the_service_is_killed(tmp_path: Path) 
     try:
         client = new_team(own).client
         kb = filled(client, 8)
-        with served_on(embedder_app(pause=0.1), free_port()) as url, own.operator() as operator:
+        with served_on(embedder_app(pause=0.3), free_port()) as url, own.operator() as operator:
             name = register(operator, url, "slow", price=PRICE, batch=8, at_once=1).name
             client.build_edition(kb, client.show_kb(kb).splitting, embedder=name)
             until(partial(has_cost, client, kb))

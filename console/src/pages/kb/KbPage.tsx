@@ -69,6 +69,16 @@ export function KbPage() {
     ["search", "Search"],
     ["ask", "Ask"],
     ["approved", kb.flagged > 0 ? `Approved answers (${kb.flagged})` : "Approved answers"],
+    ...(team.mayEdit && (kb.accepts_proposed_documents || kb.proposed_documents > 0)
+      ? [
+          [
+            "proposed",
+            kb.proposed_documents > 0
+              ? `Proposed documents (${kb.proposed_documents})`
+              : "Proposed documents",
+          ],
+        ]
+      : []),
     ...(team.mayEdit ? [["try", "Try a file"]] : []),
     ...(team.mayEdit ? [["coverage", "Coverage"]] : []),
     ...(team.mayEdit ? [["settings", "Settings"]] : []),

@@ -30,6 +30,7 @@ export function SettingsTab() {
   const [description, setDescription] = useState(kb.description);
   const [outdated, setOutdated] = useState(kb.outdated);
   const [proposes, setProposes] = useState(kb.proposes_questions);
+  const [accepts, setAccepts] = useState(kb.accepts_proposed_documents);
   const [describer, setDescriber] = useState(kb.describing?.model ?? BUILT_IN);
   const [proposer, setProposer] = useState(kb.proposer ?? BUILT_IN);
   const [viewer, setViewer] = useState(kb.viewing?.model ?? BUILT_IN);
@@ -68,6 +69,7 @@ export function SettingsTab() {
           describer,
           outdated,
           proposes_questions: proposes,
+          accepts_proposed_documents: accepts,
           proposer,
           viewer,
           max_pictures: maxPictures,
@@ -135,6 +137,9 @@ export function SettingsTab() {
             onChange={setProposer}
             usable={models.data?.items ?? []}
           />
+          <CheckBox checked={accepts} onChange={setAccepts}>
+            Let programs propose documents, for editors to accept or dismiss
+          </CheckBox>
           <Pictures
             api={api}
             viewer={viewer}

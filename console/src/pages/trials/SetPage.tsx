@@ -23,8 +23,11 @@ export function SetPage() {
     busy: (page) => page.items.some(isOpen),
     idle: IDLE,
   });
+  const desks = useResource<Schemas["Page_DeskOut_"]>(`${team.api}/desks`);
   const [failure, setFailure] = useState<string | null>(null);
-  if (!set) return <Failure message={error} />;
+  // The page waits until everything is loaded: a late part would move the others.
+  if (!set || !questions.data || !desks.data)
+    return <Failure message={error ?? questions.error ?? desks.error} />;
   const changed = () => {
     reload();
     questions.reload();
@@ -65,9 +68,13 @@ export function SetPage() {
         </span>
       </div>
       <Failure message={failure ?? error} />
-      <Schedule set={set} onChange={(change) => void act(send("PATCH", api, change))} />
+      <Schedule
+        set={set}
+        desks={desks.data.items}
+        onChange={(change) => void act(send("PATCH", api, change))}
+      />
       <Questions
-        items={questions.data?.items ?? []}
+        items={questions.data.items}
         onSave={(question, values) =>
           act(
             question
@@ -100,14 +107,14 @@ export function SetPage() {
 /** When the set is asked of a desk without anybody starting it. */
 function Schedule({
   set,
+  desks,
   onChange,
 }: {
   set: Set;
+  desks: Schemas["DeskOut"][];
   onChange: (change: Schemas["SetChange"]) => void;
 }) {
-  const team = useTeam();
-  const desks = useResource<Schemas["Page_DeskOut_"]>(`${team.api}/desks`);
-  const published = desks.data?.items.filter((desk) => desk.published) ?? [];
+  const published = desks.filter((desk) => desk.published);
   if (published.length === 0) return null;
   const desk = set.desk_id ?? published[0]!.id;
   return (

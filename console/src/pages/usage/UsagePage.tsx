@@ -260,7 +260,7 @@ function Table({ data }: { data: Schemas["UsageOut"] }) {
               "Output tokens",
               "Cost",
               "Median",
-              "95 %",
+              "p95",
             ].map((name) => (
               <th key={name} className="text-right">
                 {name}

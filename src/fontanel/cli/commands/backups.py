@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import getpass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -70,11 +71,13 @@ def list_upgrades(context: Context, options: argparse.Namespace) -> None:
 
 
 def undo_last_upgrade(context: Context, options: argparse.Namespace) -> None:
+    from fontanel.engine.auditing.machine import leave_for_log
     from fontanel.engine.runtime.runtime import lock_directory
     from fontanel.records.copies import undo_upgrade
 
     with lock_directory(options.data):
         copy, aside = undo_upgrade(options.data)
+        leave_for_log(options.data, "upgrade.undo", aside.name, getpass.getuser())
     context.say(
         f"Put back the records of version {copy.schema} from {moment(copy.at)}.\n"
         f"Those from after the upgrade are in {aside}.\n"
@@ -169,6 +172,7 @@ def verify_backup(context: Context, options: argparse.Namespace) -> None:
 
 
 def restore_backup(context: Context, options: argparse.Namespace) -> None:
+    from fontanel.engine.auditing.machine import leave_for_log
     from fontanel.engine.backup.restoring import restore
 
     repository = _repository(options.place)
@@ -182,6 +186,7 @@ def restore_backup(context: Context, options: argparse.Namespace) -> None:
             options.only_team,
             lambda now: bar.update(task, completed=now.done, total=now.total),
         )
+    leave_for_log(options.target, "backup.restore", manifest.id, getpass.getuser())
     context.say(f"Restored {manifest.id} to {options.target}.", markup=False)
     if not manifest.secrets:
         context.say(
@@ -195,7 +200,7 @@ def restore_backup(context: Context, options: argparse.Namespace) -> None:
 
 
 def _repository(place: str | None) -> Repository:
-    from fontanel.engine.backup.running import open_repository
+    from fontanel.engine.backup.repository import open_repository
     from fontanel.settings import Settings
 
     settings = Settings()

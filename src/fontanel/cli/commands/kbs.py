@@ -69,9 +69,14 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
         help="whether the questions that its documents answer are proposed for approval",
     )
     change.add_argument(
+        "--accept-proposed-documents",
+        choices=["yes", "no"],
+        help="whether programs may propose documents, for editors to accept",
+    )
+    change.add_argument(
         "--proposer",
         metavar="MODEL",
-        help="the model that proposes them, or 'built-in' for rules",
+        help="the model that proposes questions, or 'built-in' for rules",
     )
     for parser, none in ((create, ""), (change, ", or 'built-in' for none")):
         parser.add_argument(
@@ -187,6 +192,7 @@ def show_kb(context: Context, options: argparse.Namespace) -> None:
         ("pictures", _viewing(kb)),
         ("recordings", _transcribing(kb)),
         ("questions", _proposing(kb)),
+        ("proposed documents", _proposed(kb)),
         ("other editions", _gate(kb)),
         ("embedder", _embedder(kb)),
         ("changed", moment(kb.changed_at)),
@@ -236,10 +242,20 @@ def _proposing(kb: KbOut) -> str:
     return f"proposed{made_by}" if kb.proposes_questions else "not proposed"
 
 
+def _proposed(kb: KbOut) -> str:
+    waiting = f"{number(kb.proposed_documents)} waiting" if kb.proposed_documents else ""
+    accepted = "" if kb.accepts_proposed_documents else "not accepted"
+    return "; ".join(filter(None, (accepted, waiting))) or "accepted, none waiting"
+
+
 def _gate(kb: KbOut) -> str:
     if kb.trial_set is None:
         return "activated without a trial"
     return f"activated if they lose at most {kb.max_losses} questions of {kb.trial_set}"
+
+
+def _yes(chosen: str | None) -> bool | None:
+    return None if chosen is None else chosen == "yes"
 
 
 def change_kb(context: Context, options: argparse.Namespace) -> None:
@@ -248,9 +264,8 @@ def change_kb(context: Context, options: argparse.Namespace) -> None:
         description=options.description,
         describer=options.describer,
         outdated=options.outdated,
-        proposes_questions=(
-            None if options.propose_questions is None else options.propose_questions == "yes"
-        ),
+        proposes_questions=_yes(options.propose_questions),
+        accepts_proposed_documents=_yes(options.accept_proposed_documents),
         proposer=options.proposer,
         trial_set="" if options.trial_set == "none" else options.trial_set,
         max_losses=options.max_losses,

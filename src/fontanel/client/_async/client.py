@@ -11,6 +11,7 @@ from fontanel.client._async.documents import AsyncDocumentClient
 from fontanel.client._async.embedders import AsyncEmbedderClient
 from fontanel.client._async.kbs import AsyncKbClient
 from fontanel.client._async.people import AsyncPeopleClient
+from fontanel.client._async.proposed_documents import AsyncProposedDocumentClient
 from fontanel.client._async.quality import AsyncQualityClient
 from fontanel.client._async.questions import AsyncQuestionClient
 from fontanel.client._async.quotas import AsyncQuotaClient
@@ -26,6 +27,7 @@ class AsyncClient(
     AsyncTranscriberClient,
     AsyncApprovedClient,
     AsyncDocumentClient,
+    AsyncProposedDocumentClient,
     AsyncSourceClient,
     AsyncQuestionClient,
     AsyncDeskClient,

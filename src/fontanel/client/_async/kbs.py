@@ -88,6 +88,7 @@ class AsyncKbClient(AsyncBaseClient):
         outdated: OutdatedRanking | str | None = None,
         *,
         proposes_questions: bool | None = None,
+        accepts_proposed_documents: bool | None = None,
         proposer: str | None = None,
         trial_set: str | None = None,
         max_losses: int | None = None,
@@ -102,6 +103,7 @@ class AsyncKbClient(AsyncBaseClient):
             describer: A model, or "built-in" for none.
             outdated: How documents that are not in force rank: "lower", "equal" or "exclude".
             proposes_questions: Whether the questions that its documents answer are proposed.
+            accepts_proposed_documents: Whether programs may propose documents.
             proposer: The model that proposes them, or "built-in" for none.
             trial_set: The question set that another edition has to pass before it is activated;
                 an empty string for none.
@@ -121,6 +123,7 @@ class AsyncKbClient(AsyncBaseClient):
             describer=describer,
             outdated=None if outdated is None else OutdatedRanking(outdated),
             proposes_questions=proposes_questions,
+            accepts_proposed_documents=accepts_proposed_documents,
             proposer=proposer,
             trial_set=trial_set,
             max_losses=max_losses,

@@ -14,6 +14,7 @@ from fontanel.client._sync.documents import DocumentClient
 from fontanel.client._sync.embedders import SyncEmbedderClient
 from fontanel.client._sync.kbs import KbClient
 from fontanel.client._sync.people import PeopleClient
+from fontanel.client._sync.proposed_documents import SyncProposedDocumentClient
 from fontanel.client._sync.quality import SyncQualityClient
 from fontanel.client._sync.questions import QuestionClient
 from fontanel.client._sync.quotas import QuotaClient
@@ -29,6 +30,7 @@ class Client(
     SyncTranscriberClient,
     SyncApprovedClient,
     DocumentClient,
+    SyncProposedDocumentClient,
     SourceClient,
     QuestionClient,
     DeskClient,

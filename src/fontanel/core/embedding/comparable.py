@@ -39,7 +39,7 @@ PAIRS = (
     ("How many people fit into the hall?", "The hall seats 240 guests."),
 )
 #: The mean cosines of the built-in embedder: of these pairs, and of questions with other texts.
-REFERENCE = (0.588, 0.077)
+REFERENCE = (0.594, 0.075)
 #: The smallest difference of the two means of an embedder that tells texts apart.
 _MIN_DIFFERENCE = 0.02
 

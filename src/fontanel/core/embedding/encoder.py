@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -66,7 +67,10 @@ class OnnxEmbedder:
     model that gives a vector for each token has them pooled.
 
     Args:
-        threads: The number of CPU threads of one call.
+        threads: Texts that are embedded at the same time, each by one CPU thread.
+
+    Texts are embedded one by one: the scale of int8 activations is that of everything in a batch,
+    so a vector would depend on what else is embedded. It also saves the work on padding.
     """
 
     def __init__(self, directory: Path, threads: int = 1) -> None:
@@ -83,16 +87,15 @@ class OnnxEmbedder:
         self._tokenizer.enable_truncation(facts.max_tokens)
         self._tokenizer_file = tokenizer
         options = onnxruntime.SessionOptions()
-        options.intra_op_num_threads = threads
+        options.intra_op_num_threads = 1
         options.inter_op_num_threads = 1
-        # The arena keeps the largest batch's memory for good; a service at rest should not.
+        # The arena keeps the longest text's memory for good; a service at rest should not.
         options.enable_cpu_mem_arena = False
         options.log_severity_level = 3
-        # Threads that spin while waiting would take the processor from reading and searching.
-        options.add_session_config_entry("session.intra_op.allow_spinning", "0")
         self._session = onnxruntime.InferenceSession(
             str(model), options, providers=["CPUExecutionProvider"]
         )
+        self._threads = ThreadPoolExecutor(threads, thread_name_prefix="embed")
         self._pooling = facts.pooling
         self._inputs = {one.name for one in self._session.get_inputs()}
         if not {"input_ids", "attention_mask"} <= self._inputs <= _INPUTS:
@@ -112,8 +115,7 @@ class OnnxEmbedder:
 
     def _probe(self) -> int:
         """Return the dimensions of a vector."""
-        one = np.ones((1, 1), dtype=np.int64)
-        return int(self._run(one, one).shape[1])
+        return int(self._run([1]).size)
 
     @cached_property
     def _counter(self) -> Any:
@@ -132,44 +134,35 @@ class OnnxEmbedder:
             for item in self._counter.encode_batch_fast(list(texts), add_special_tokens=False)
         ]
 
-    def embed(self, texts: Sequence[str], batch: int = 16) -> Floats:
+    def embed(self, texts: Sequence[str]) -> Floats:
         """Return a unit vector per text, float32 (len(texts), dimensions).
 
         Texts are truncated to the encoder's limit.
         """
         encoded = [item.ids for item in self._tokenizer.encode_batch_fast(list(texts))]
         out = np.empty((len(texts), self.dimensions), dtype=np.float32)
-        # Batches of similar lengths waste the least on padding.
-        order = sorted(range(len(texts)), key=lambda i: len(encoded[i]))
-        for start in range(0, len(order), batch):
-            chosen = order[start : start + batch]
-            longest = len(encoded[chosen[-1]])
-            ids = np.zeros((len(chosen), longest), dtype=np.int64)
-            mask = np.zeros((len(chosen), longest), dtype=np.int64)
-            for row, index in enumerate(chosen):
-                ids[row, : len(encoded[index])] = encoded[index]
-                mask[row, : len(encoded[index])] = 1
-            out[chosen] = self._run(ids, mask)
+        for row, vector in enumerate(self._threads.map(self._run, encoded)):
+            out[row] = vector
         return out
 
-    def _run(self, ids: npt.NDArray[np.int64], mask: npt.NDArray[np.int64]) -> Floats:
-        """Return the unit vectors of encoded texts."""
-        feed = {"input_ids": ids, "attention_mask": mask, "token_type_ids": np.zeros_like(ids)}
-        given = {name: value for name, value in feed.items() if name in self._inputs}
-        vectors: Floats = self._session.run([self._output], given)[0].astype(np.float32)
-        if vectors.ndim == 3:
-            vectors = _pooled(vectors, mask, self._pooling)
-        norms = np.linalg.norm(vectors, axis=1, keepdims=True)
-        result: Floats = (vectors / np.maximum(norms, 1e-12)).astype(np.float32)
+    def _run(self, ids: Sequence[int]) -> Floats:
+        """Return the unit vector of an encoded text."""
+        row = np.array([ids or [0]], dtype=np.int64)
+        feed = {
+            "input_ids": row,
+            "attention_mask": np.ones_like(row),
+            "token_type_ids": np.zeros_like(row),
+        }
+        inputs = {name: value for name, value in feed.items() if name in self._inputs}
+        vector: Floats = self._session.run([self._output], inputs)[0][0].astype(np.float32)
+        if vector.ndim == 2:
+            vector = _pooled(vector, self._pooling)
+        result: Floats = (vector / max(float(np.linalg.norm(vector)), 1e-12)).astype(np.float32)
         return result
 
 
-def _pooled(tokens: Floats, mask: npt.NDArray[np.int64], pooling: Pooling) -> Floats:
-    """Return a vector for each text from those of its tokens, (texts, tokens, dimensions)."""
-    weights = mask[:, :, None].astype(np.float32)
-    if pooling == "first":
-        weights[:, 1:] = 0
-    elif pooling == "last":
-        weights[:, :-1] -= weights[:, 1:]
-    means: Floats = (tokens * weights).sum(axis=1) / weights.sum(axis=1)
-    return means
+def _pooled(tokens: Floats, pooling: Pooling) -> Floats:
+    """Return the vector of a text from those of its tokens, (tokens, dimensions)."""
+    chosen = {"first": tokens[:1], "last": tokens[-1:]}.get(pooling, tokens)
+    mean: Floats = chosen.mean(axis=0)
+    return mean

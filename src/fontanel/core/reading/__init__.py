@@ -1,9 +1,10 @@
 """Reading: from the bytes of a document to a `Reading`, its text and blocks."""
 
-from fontanel.core.reading.detect import DRAWN, MEDIA_TYPES, RECORDINGS, detect_media_type
+from fontanel.core.reading.detect import DRAWN, MEDIA_TYPES, MHTML, RECORDINGS, detect_media_type
 from fontanel.core.reading.model import (
     Block,
     ContainedFile,
+    NeedsTranscript,
     Place,
     Reading,
     ReadingBuilder,
@@ -16,9 +17,11 @@ from fontanel.core.reading.report import Report, report_of
 __all__ = [
     "DRAWN",
     "MEDIA_TYPES",
+    "MHTML",
     "RECORDINGS",
     "Block",
     "ContainedFile",
+    "NeedsTranscript",
     "Place",
     "Reading",
     "ReadingBuilder",

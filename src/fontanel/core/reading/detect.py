@@ -27,6 +27,7 @@ RTF = "application/rtf"
 ZIP = "application/zip"
 EML = "message/rfc822"
 HTML = "text/html"
+MHTML = "multipart/related"
 MARKDOWN = "text/markdown"
 RST = "text/x-rst"
 CSV = "text/csv"
@@ -50,6 +51,7 @@ MEDIA_TYPES = {
     RTF: "rich text",
     EML: "e-mail",
     HTML: "HTML page",
+    MHTML: "saved web page (MHTML)",
     MARKDOWN: "Markdown",
     RST: "reStructuredText",
     CSV: "CSV table",
@@ -81,6 +83,12 @@ _HTML_START = re.compile(
     rb" html|html|head|body)\b",
     re.I | re.S,
 )
+#: Header fields of which one is the address of a page (RFC 2557); messages have none above.
+_SAVED_PAGE = re.compile(
+    rb"^(?:[!-9;-~]+:[^\r\n]*\r?\n(?:[ \t][^\r\n]*\r?\n)*)*?"
+    rb"(?:Snapshot-)?Content-Location:[^\r\n]*\r?\n",
+    re.I,
+)
 _MAIL_FIELD = re.compile(
     r"^(From|To|Subject|Date|Received|Return-Path|Message-ID|MIME-Version|Delivered-To): ",
     re.M | re.I,
@@ -103,6 +111,8 @@ _BY_NAME = {
     ".vtt": VTT,
     ".srt": VTT,
     ".eml": EML,
+    ".mhtml": MHTML,
+    ".mht": MHTML,
 }
 _BY_BYTES = (
     (b"\x89PNG\r\n", PNG),
@@ -239,6 +249,8 @@ def _is_mp3_frame(head: bytes) -> bool:
 def _text_media_type(data: bytes, head: bytes, suffix: str) -> str:
     if _HTML_START.match(head):
         return HTML
+    if _SAVED_PAGE.match(head):
+        return MHTML
     if suffix in _BY_NAME:
         return _BY_NAME[suffix]
     text = head.decode("utf-8", "ignore")

@@ -41,6 +41,18 @@ class ReadingFailed(FontanelError):
         self.code: FailureCode = code
 
 
+class NeedsTranscript(ReadingFailed):
+    """A recording has no subtitles; `seconds` is its duration, None if it is not known."""
+
+    def __init__(self, media_type: str, seconds: float | None) -> None:
+        super().__init__(
+            "needs_transcript",
+            "The recording has no subtitles: it has to be transcribed first.",
+        )
+        self.media_type = media_type
+        self.seconds = seconds
+
+
 #: The text of a picture's place until `with_pictures` has replaced it.
 PICTURE_HERE = "\ufffc"
 

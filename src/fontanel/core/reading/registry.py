@@ -40,6 +40,7 @@ _WHOLE = {
     detect.ODT: "word.odt.read_odt",
     detect.RTF: "word.rtf.read_rtf",
     detect.EML: "other.mail.read_mail",
+    detect.MHTML: "other.web_archive.read_web_archive",
     detect.ZIP: "other.archive.read_archive",
     detect.HTML: "markup.html.read_html",
     detect.MARKDOWN: "markup.markdown.read_markdown",

@@ -25,7 +25,7 @@ from fontanel.engine.curation.serving import ApprovedStore
 from fontanel.engine.editions.store import Editions
 from fontanel.llm import ModelClient
 from fontanel.records.scope import TeamScope
-from fontanel.records.tables import Document, Kb, PassageRow, Segment
+from fontanel.records.tables import Document, DocumentState, Kb, PassageRow, Segment
 from fontanel.records.unit_of_work import Records
 from fontanel.records.vault import Vault
 from fontanel.records.vector_cache import VectorCache
@@ -95,7 +95,7 @@ def _ask(
     with records.reading() as session:
         kb = _smallest_kb(session)
         if kb is None:
-            return "opened; no knowledge base has documents yet"
+            return "opened; no knowledge base has indexed documents yet"
         segments = select(Segment.id).where(Segment.edition_id == kb.edition_id)
         for segment in session.scalars(segments):
             path = f"editions/{kb.edition_id}/{segment}"
@@ -134,15 +134,15 @@ def _ask(
 
 
 def _smallest_kb(session: Session) -> Kb | None:
-    """Return the knowledge base with the fewest passages, of those that have any."""
-    size = func.count(PassageRow.id)
+    """Return the knowledge base with the fewest passages, of those with an indexed document."""
     query = (
         select(Kb)
         .join(PassageRow, PassageRow.edition_id == Kb.edition_id)
+        .join(Document, Document.key == PassageRow.document_key)
         .join(Segment, Segment.edition_id == Kb.edition_id)
-        .where(Kb.expires_at.is_(None))
+        .where(Kb.expires_at.is_(None), Document.state == DocumentState.INDEXED)
         .group_by(Kb.id)
-        .order_by(size)
+        .order_by(func.count(PassageRow.id))
         .limit(1)
     )
     return session.scalar(query)
@@ -152,11 +152,9 @@ def _passage_of(session: Session, kb: Kb) -> tuple[PassageRow, Document]:
     query = (
         select(PassageRow, Document)
         .join(Document, Document.key == PassageRow.document_key)
-        .where(PassageRow.edition_id == kb.edition_id, Document.state == "indexed")
+        .where(PassageRow.edition_id == kb.edition_id, Document.state == DocumentState.INDEXED)
         .order_by(PassageRow.id)
         .limit(1)
     )
-    row = session.execute(query).first()
-    if row is None:
-        raise BackupFailed(f"{kb.name} has passages of no document.")
-    return row[0], row[1]
+    passage, document = session.execute(query).one()
+    return passage, document

@@ -14,16 +14,17 @@ from __future__ import annotations
 import hashlib
 import json
 import secrets
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
-from fontanel.engine.backup.places import BackupFailed, Place
+from fontanel.engine.backup.places import BackupFailed, Place, open_place
 from fontanel.engine.backup.sealing import Sealing
 from fontanel.errors import Refused
+from fontanel.settings import Settings
 
 FORMAT = 1
 _ABOUT = "repository.json"
@@ -208,7 +209,7 @@ class Repository:
         for backup_id in self.ids():
             yield self.manifest(backup_id)
 
-    def delete(self, backup_ids: list[str], stopping: Callable[[], bool]) -> int:
+    def delete(self, backup_ids: list[str]) -> int:
         """Delete backups, then what no other one needs; return the deleted objects."""
         for backup_id in backup_ids:
             self._place.delete(f"backups/{backup_id}")
@@ -220,10 +221,19 @@ class Repository:
         }
         deleted = 0
         for name in list(self._place.names("objects")):
-            if stopping():
-                break
             if name not in needed:
                 self._place.delete(name)
                 deleted += 1
         self._stored = None
         return deleted
+
+
+def open_repository(settings: Settings, *, create: bool = False) -> Repository:
+    """Return the repository that the settings name.
+
+    Raises:
+        Refused: a setting is missing or wrong.
+        BackupFailed: the place cannot be read.
+    """
+    key = settings.backup_key.get_secret_value()
+    return Repository(open_place(settings), key, create=create)

@@ -5,26 +5,19 @@ from __future__ import annotations
 import secrets
 import shutil
 import time
-from collections.abc import Callable
-from datetime import timedelta
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack, closing, contextmanager
+from typing import Protocol
 
 import structlog
 from sqlalchemy import select, update
 
-from fontanel.engine.answering.local_models import LocalModels
-from fontanel.engine.backup.checking import CHECKED, check_backup
+from fontanel.engine.backup.checking import CHECKED
 from fontanel.engine.backup.places import BackupFailed, open_place
-from fontanel.engine.backup.repository import Manifest, Repository
-from fontanel.engine.backup.taking import (
-    Hooks,
-    Progress,
-    Stopped,
-    Store,
-    new_backup_id,
-    take_backup,
-)
+from fontanel.engine.backup.process import Checked, Copied, OldDeleted, Stopped, Taken, back_up
+from fontanel.engine.backup.taking import new_backup_id
 from fontanel.engine.sync.cron import next_time
-from fontanel.errors import Conflict, Refused
+from fontanel.errors import Conflict
 from fontanel.records.tables import Backup, BackupState, now
 from fontanel.records.unit_of_work import Records
 from fontanel.settings import Settings
@@ -32,19 +25,27 @@ from fontanel.settings import Settings
 log = structlog.get_logger()
 
 #: Seconds between two records of a backup's progress.
-_REPORTED = 1.0
+_RECORDED = 1.0
 _INTERRUPTED = "The service was stopped while it ran. What was copied is used by the next one."
 
 
-def open_repository(settings: Settings, *, create: bool = False) -> Repository:
-    """Return the repository that the settings name.
+class Store(Protocol):
+    """What deletes files of the data directory."""
 
-    Raises:
-        Refused: a setting is missing or wrong.
-        BackupFailed: the place cannot be read.
-    """
-    key = settings.backup_key.get_secret_value()
-    return Repository(open_place(settings), key, create=create)
+    def keep(self) -> None:
+        """Delete nothing until `release`."""
+
+    def release(self) -> None:
+        """Delete again."""
+
+
+@contextmanager
+def _kept(store: Store) -> Iterator[None]:
+    store.keep()
+    try:
+        yield
+    finally:
+        store.release()
 
 
 class Backups:
@@ -54,13 +55,11 @@ class Backups:
         self,
         records: Records,
         settings: Settings,
-        local_models: LocalModels,
         stores: tuple[Store, ...],
         stopping: Callable[[], bool],
     ) -> None:
         self._records = records
         self._settings = settings
-        self._local_models = local_models
         self._stores = stores
         self._stopping = stopping
         if settings.backup_schedule:
@@ -131,57 +130,55 @@ class Backups:
     def _run(self, backup_id: str) -> None:
         self._change(backup_id, state=BackupState.RUNNING)
         try:
-            repository = open_repository(self._settings, create=True)
-            manifest = self._take(backup_id, repository)
-            checked = check_backup(repository, manifest, self._local_models, self._settings.data)
+            self._follow(backup_id)
         except Stopped:
             return
-        except (BackupFailed, Refused, OSError) as error:
+        except (BackupFailed, OSError) as error:
             log.error("backup failed", backup=backup_id, error=str(error))
             self._change(backup_id, state=BackupState.FAILED, error=str(error), finished_at=now())
-            return
+
+    def _follow(self, backup_id: str) -> None:
+        """Have a backup taken, and record how far it is and what it consists of."""
+        recorded = 0.0
+        taken = Taken(encrypted=False, bytes=0, new_bytes=0, files=0, documents=0)
+        replies = back_up(self._settings, backup_id, self._stopping)
+        with ExitStack() as stack, closing(replies):
+            for store in self._stores:
+                stack.enter_context(_kept(store))
+            for reply in replies:
+                if isinstance(reply, Copied) and time.monotonic() - recorded >= _RECORDED:
+                    recorded = time.monotonic()
+                    self._change(backup_id, total=reply.total, done=reply.done, files=reply.files)
+                elif isinstance(reply, Taken):
+                    stack.close()
+                    taken = reply
+                elif isinstance(reply, Checked):
+                    self._finish(backup_id, taken, reply.result)
+                elif isinstance(reply, OldDeleted):
+                    self._record_deleted(reply)
+
+    def _finish(self, backup_id: str, taken: Taken, checked: str) -> None:
         self._change(
             backup_id,
             state=BackupState.DONE,
-            encrypted=repository.encrypted,
-            done=manifest.bytes,
-            new=manifest.new_bytes,
-            files=len(manifest.files),
-            documents=manifest.documents,
+            encrypted=taken.encrypted,
+            done=taken.bytes,
+            new=taken.new_bytes,
+            files=taken.files,
+            documents=taken.documents,
             checked=checked,
             finished_at=now(),
         )
-        log.info("backup taken", backup=backup_id, bytes=manifest.bytes, new=manifest.new_bytes)
-        self._delete_old(repository)
+        log.info("backup taken", backup=backup_id, bytes=taken.bytes, new=taken.new_bytes)
 
-    def _take(self, backup_id: str, repository: Repository) -> Manifest:
-        reported = 0.0
-
-        def report(progress: Progress) -> None:
-            nonlocal reported
-            if time.monotonic() - reported >= _REPORTED:
-                reported = time.monotonic()
-                self._change(
-                    backup_id, total=progress.total, done=progress.done, files=progress.files
-                )
-
-        hooks = Hooks(self._stores, report, self._stopping)
-        return take_backup(self._settings.data, repository, hooks, backup_id)
+    def _record_deleted(self, deleted: OldDeleted) -> None:
+        if deleted.error:
+            log.warning("old backups were not deleted", error=deleted.error)
+        if deleted.backups:
+            deleting = update(Backup).where(Backup.id.in_(deleted.backups))
+            with self._records.writing() as session:
+                session.execute(deleting.values(deleted_at=now()))
 
     def _change(self, backup_id: str, **values: object) -> None:
         with self._records.writing() as session:
             session.execute(update(Backup).where(Backup.id == backup_id).values(**values))
-
-    def _delete_old(self, repository: Repository) -> None:
-        """Delete the backups that are older than they are kept; the newest always stays."""
-        oldest = new_backup_id(now() - timedelta(days=self._settings.backup_days), "")
-        old = [one for one in repository.ids()[1:] if one < oldest]
-        if not old:
-            return
-        try:
-            repository.delete(old, self._stopping)
-        except (BackupFailed, OSError) as error:
-            log.warning("old backups were not deleted", error=str(error))
-            return
-        with self._records.writing() as session:
-            session.execute(update(Backup).where(Backup.id.in_(old)).values(deleted_at=now()))

@@ -9,12 +9,11 @@ from __future__ import annotations
 
 import shutil
 import sqlite3
-from collections.abc import Callable, Iterator
-from contextlib import ExitStack, closing, contextmanager
+from collections.abc import Callable
+from contextlib import closing
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import Protocol
 
 from fontanel import __version__
 from fontanel.engine.backup.repository import (
@@ -33,20 +32,6 @@ _REPORT_BYTES = 4_000_000
 SCRATCH = "backup.part"
 
 
-class Stopped(Exception):
-    """The service is stopping; the backup was not made."""
-
-
-class Store(Protocol):
-    """What deletes files of the data directory."""
-
-    def keep(self) -> None:
-        """Delete nothing until `release`."""
-
-    def release(self) -> None:
-        """Delete again."""
-
-
 @dataclass(slots=True)
 class Progress:
     """How far a backup or a restore is, in bytes of the data directory."""
@@ -56,52 +41,37 @@ class Progress:
     files: int = 0
 
 
-@dataclass(frozen=True, slots=True)
-class Hooks:
-    """How a backup takes part in the service.
-
-    Args:
-        stores: What must not delete files while it runs.
-        report: Called now and then.
-        stopping: Whether it should stop.
-    """
-
-    stores: tuple[Store, ...] = ()
-    report: Callable[[Progress], None] = lambda progress: None
-    stopping: Callable[[], bool] = lambda: False
-
-    def check(self) -> None:
-        """Raise Stopped when the service is stopping."""
-        if self.stopping():
-            raise Stopped
-
-
-def take_backup(data: Path, repository: Repository, hooks: Hooks, backup_id: str) -> Manifest:
+def take_backup(
+    data: Path,
+    repository: Repository,
+    backup_id: str,
+    report: Callable[[Progress], None] = lambda progress: None,
+) -> Manifest:
     """Back up a data directory; return the manifest.
+
+    Nothing may delete files of the data directory before it returns.
 
     Args:
         data: The data directory.
         repository: Where to.
-        hooks: How it takes part in the service.
         backup_id: From `new_backup_id`.
+        report: Called now and then.
 
     Raises:
-        Stopped: the service is stopping.
         BackupFailed: the place cannot be written.
         OSError: the data directory cannot be read.
     """
     scratch = data / SCRATCH
     shutil.rmtree(scratch, ignore_errors=True)
-    with ExitStack() as stack:
-        for store in hooks.stores:
-            stack.enter_context(_kept(store))
-        scratch.mkdir(mode=0o700)
-        stack.callback(shutil.rmtree, scratch, ignore_errors=True)
+    scratch.mkdir(mode=0o700)
+    try:
         at = now()
         for name in DATABASES:
-            copy_database(data / name, scratch / name, hooks.check)
+            copy_database(data / name, scratch / name)
         with closing(sqlite3.connect(scratch / "fontanel.db")) as records:
-            return _Taking(data, scratch, repository, hooks).take(records, backup_id, at)
+            return _Taking(data, scratch, repository, report).take(records, backup_id, at)
+    finally:
+        shutil.rmtree(scratch, ignore_errors=True)
 
 
 def new_backup_id(at: datetime, suffix: str) -> str:
@@ -109,21 +79,18 @@ def new_backup_id(at: datetime, suffix: str) -> str:
     return f"{at:%Y%m%dT%H%M%SZ}-{suffix}"
 
 
-@contextmanager
-def _kept(store: Store) -> Iterator[None]:
-    store.keep()
-    try:
-        yield
-    finally:
-        store.release()
-
-
 class _Taking:
-    def __init__(self, data: Path, scratch: Path, repository: Repository, hooks: Hooks) -> None:
+    def __init__(
+        self,
+        data: Path,
+        scratch: Path,
+        repository: Repository,
+        report: Callable[[Progress], None],
+    ) -> None:
         self._data = data
         self._scratch = scratch
         self._repository = repository
-        self._hooks = hooks
+        self._report = report
         self._progress = Progress()
         self._reported = 0
         self._new_bytes = 0
@@ -153,7 +120,7 @@ class _Taking:
             secrets=self._repository.encrypted,
         )
         self._repository.write_manifest(manifest)
-        self._hooks.report(self._progress)
+        self._report(self._progress)
         return manifest
 
     def _known_files(self) -> dict[str, BackedUpFile]:
@@ -196,11 +163,10 @@ class _Taking:
         return BackedUpFile(name, size, pieces)
 
     def _advance(self, size: int) -> None:
-        self._hooks.check()
         self._progress.done += size
         if self._progress.done - self._reported >= _REPORT_BYTES:
             self._reported = self._progress.done
-            self._hooks.report(self._progress)
+            self._report(self._progress)
 
 
 def files_of(records: sqlite3.Connection) -> list[str]:

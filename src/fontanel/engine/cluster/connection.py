@@ -15,7 +15,8 @@ from typing import Any
 import structlog
 
 from fontanel.engine.cluster.tasks import PROGRESS, Needs, Result, unfit
-from fontanel.engine.workers.messages import PagesRead, Splitting, receive
+from fontanel.engine.workers.framing import receive
+from fontanel.engine.workers.messages import PagesRead, Splitting
 from fontanel.engine.workers.processes import OnProgress
 
 log = structlog.get_logger()

@@ -17,13 +17,8 @@ from typing import NamedTuple
 
 from fontanel import __version__
 from fontanel.core.embedding.directory import directory_facts
-from fontanel.engine.workers.messages import (
-    PagesRead,
-    ReadDocument,
-    Splitting,
-    message_bytes,
-    receive,
-)
+from fontanel.engine.workers.framing import message_bytes, receive
+from fontanel.engine.workers.messages import PagesRead, ReadDocument, Splitting
 from fontanel.engine.workers.processes import EmbedderBroken, Worker, WorkerDied, WorkerOverran
 from fontanel.settings import Settings
 

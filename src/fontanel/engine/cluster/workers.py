@@ -15,14 +15,8 @@ from fontanel.core.embedding.encoder import check_unit_vectors
 from fontanel.engine.cluster.connection import Cluster, ClusterAway
 from fontanel.engine.cluster.tasks import Needs, Result, embed_texts, read_document
 from fontanel.engine.ingest.passage_embedders import Embedded, Owned, WorkerEmbedder
-from fontanel.engine.workers.messages import (
-    DocumentRead,
-    ReadDocument,
-    ReadReply,
-    ReadRequest,
-    message_bytes,
-    receive,
-)
+from fontanel.engine.workers.framing import message_bytes, receive
+from fontanel.engine.workers.messages import DocumentRead, ReadDocument, ReadReply, ReadRequest
 from fontanel.engine.workers.processes import (
     EmbedderBroken,
     OnAttached,

@@ -39,6 +39,7 @@ from fontanel.records.tables import (
     PassageRow,
     PassageUse,
     PictureDescription,
+    ProposedDocument,
     Revision,
     TrialResult,
     Turn,
@@ -131,6 +132,8 @@ def forget_documents(session: Session, team_id: str, ids: Collection[str]) -> Co
     for some in chunks(list(ids)):
         run("quotes", delete(AnswerSource).where(AnswerSource.document_id.in_(some)))
         run("quotes", delete(ApprovedFlag).where(ApprovedFlag.document_id.in_(some)))
+        proposed = delete(ProposedDocument).where(ProposedDocument.document_id.in_(some))
+        run("proposed texts", proposed)
         run("counts of use", delete(PassageUse).where(PassageUse.document_id.in_(some)))
     _retire_approved(session, team_id, ids, removed)
     return Counter({kind: count for kind, count in removed.items() if count})

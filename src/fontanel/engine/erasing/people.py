@@ -38,6 +38,7 @@ from fontanel.records.tables import (
     Notice,
     Person,
     Proposal,
+    ProposedDocument,
     Role,
     Trial,
     Turn,
@@ -66,6 +67,8 @@ _NAMES: tuple[InstrumentedAttribute[Any], ...] = (
     Invitation.invited_by,
     Key.made_by,
     Proposal.decided_by,
+    ProposedDocument.decided_by,
+    ProposedDocument.proposed_by,
     Trial.author,
     Validity.marked_by,
 )

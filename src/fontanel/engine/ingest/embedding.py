@@ -32,6 +32,7 @@ from fontanel.engine.ingest.progress import ProgressReporter
 from fontanel.engine.ingest.queue import (
     claim,
     edition_of_job,
+    loaded,
     postpone,
     put_back,
     waiting_teams,
@@ -238,11 +239,12 @@ class EmbedStage:
     ) -> _Round:
         """Choose the texts of this round: those that are not cached, up to its size."""
         work = _Round()
+        texts_of = self._texts(jobs)
         for job in jobs:
             if len(work.texts) >= size:
                 work.left.append(job)
                 continue
-            edition_id, texts, whole = self._texts(job)
+            edition_id, texts, whole = texts_of[job.id]
             if allowance is not None and edition_id not in work.allowed:
                 with self._records.reading() as session:
                     work.allowed[edition_id] = allowance(session, edition_id)
@@ -271,16 +273,20 @@ class EmbedStage:
                 work.unfinished.append((job, done, len(keys)))
         return work
 
-    def _texts(self, job: Job) -> tuple[str, list[str], list[bool]]:
-        """Return a job's edition, its texts, and which are those of whole passages."""
-        with self._records.reading() as session:
-            edition = edition_of_job(session, job)
-            if edition is None:
-                return "", [], []
-            passages = embedded_passages(session, edition, job.revision_id)
-        pairs = [(text, number == 0) for _, texts in passages for number, text in enumerate(texts)]
-        texts, whole = [text for text, _ in pairs], [whole for _, whole in pairs]
-        return edition.id, texts, whole
+    def _texts(self, jobs: Sequence[Job]) -> dict[str, tuple[str, list[str], list[bool]]]:
+        """Return the edition of each job, its texts, and which are those of whole passages."""
+        result: dict[str, tuple[str, list[str], list[bool]]] = {}
+        with self._records.reading() as session, loaded(session, jobs):
+            for job in jobs:
+                edition = edition_of_job(session, job)
+                if edition is None:
+                    result[job.id] = "", [], []
+                    continue
+                passages = embedded_passages(session, edition, job.revision_id)
+                texts = [text for _, some in passages for text in some]
+                whole = [number == 0 for _, some in passages for number in range(len(some))]
+                result[job.id] = edition.id, texts, whole
+        return result
 
     def _embed(self, with_: PassageEmbedder, embedder: str, work: _Round) -> None:
         """Embed texts, shortest first so that batches have similar lengths.
@@ -319,7 +325,7 @@ class EmbedStage:
 
     def _by_edition(self, jobs: Sequence[Job]) -> dict[str, list[Job]]:
         groups: dict[str, list[Job]] = {}
-        with self._records.reading() as session:
+        with self._records.reading() as session, loaded(session, jobs):
             for job in jobs:
                 edition = edition_of_job(session, job)
                 if edition is not None:
@@ -340,11 +346,12 @@ class EmbedStage:
             if edition is None:
                 return
             passages: list[tuple[int, list[bytes]]] = []
-            for job in jobs:
-                # There are none when a newer revision has replaced this one.
-                for passage_id, texts in embedded_passages(session, edition, job.revision_id):
-                    passages.append((passage_id, [text_key(embedder, text) for text in texts]))
-                _finish(session, job, work.embedded(job.id), each)
+            with loaded(session, jobs):
+                for job in jobs:
+                    # There are none when a newer revision has replaced this one.
+                    for passage_id, texts in embedded_passages(session, edition, job.revision_id):
+                        passages.append((passage_id, [text_key(embedder, text) for text in texts]))
+                    _finish(session, job, work.embedded(job.id), each)
             write_vectors(self._editions, self._vectors, session, edition, passages)
 
     def _put_back(self, work: _Round, each: float) -> None:

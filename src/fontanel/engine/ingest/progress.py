@@ -6,8 +6,9 @@ import time
 from collections.abc import Sequence
 
 from fontanel.engine.documents import states
+from fontanel.engine.ingest.queue import documents_of
 from fontanel.facts import DocumentState
-from fontanel.records.tables import Document, Job
+from fontanel.records.tables import Job
 from fontanel.records.unit_of_work import Records
 
 #: Seconds between two reports on the same job.
@@ -40,8 +41,9 @@ class ProgressReporter:
         if not due:
             return
         with self._records.writing() as session:
+            documents = documents_of(session, due)
             for job in due:
                 self._reported[job.id] = moment
-                document = session.get(Document, job.document_key)
+                document = documents.get(job.document_key)
                 if document is not None:
                     states.report_progress(document, job, state, share)

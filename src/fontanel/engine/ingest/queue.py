@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from datetime import timedelta
 from itertools import accumulate, zip_longest
+from typing import Any, TypeVar
 
 from sqlalchemy import ColumnElement, func, select, update
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import InstrumentedAttribute, Session
 
 from fontanel.engine.documents import states
 from fontanel.records.ids import new_id
@@ -19,13 +21,19 @@ from fontanel.records.tables import (
     JobStage,
     JobState,
     Kb,
+    Revision,
     now,
 )
+from fontanel.records.tables.base import Base
 from fontanel.records.unit_of_work import Records
 
 #: The number of times a worker may die over a job before it fails, not counting stops of the
 #: service.
 MAX_ATTEMPTS = 3
+#: Rows that are loaded by one statement.
+_AT_ONCE = 500
+
+_Row = TypeVar("_Row", bound=Base)
 
 
 def add_job(session: Session, document: Document, revision_id: str) -> Job:
@@ -119,7 +127,8 @@ def waiting_teams(
         embedder: That of the second stage's jobs.
     """
     results: list[str] = []
-    for lower, upper in ((after, None), ("", after)):
+    circle = [(after, None), ("", after)] if after else [("", None)]
+    for lower, upper in circle:
         while len(results) < limit:
             due = [
                 Job.state == JobState.WAITING,
@@ -204,11 +213,12 @@ def claim(
                 for job, sum_before in zip(jobs, before, strict=False)
                 if sum_before < max_passages
             ]
+        documents = documents_of(session, jobs if stage == JobStage.READ else [])
         for job in jobs:
             job.state = JobState.RUNNING
             job.changed_at = now()
             if stage == JobStage.READ and job.for_active:
-                document = session.get(Document, job.document_key)
+                document = documents.get(job.document_key)
                 if document is not None:
                     states.begin_reading(document, job)
         return jobs
@@ -255,6 +265,43 @@ def waiting(session: Session) -> int:
         .where(Job.state.in_([JobState.WAITING, JobState.RUNNING]))
     )
     return session.scalar(query) or 0
+
+
+def documents_of(session: Session, jobs: Sequence[Job]) -> dict[int, Document]:
+    """Return the documents of jobs by their keys."""
+    keys = {job.document_key for job in jobs}
+    return {one.key: one for one in _load(session, Document, Document.key, keys)}
+
+
+@contextmanager
+def loaded(session: Session, jobs: Sequence[Job]) -> Iterator[None]:
+    """Load the documents, revisions, knowledge bases and editions of jobs in few statements.
+
+    A session forgets what nobody refers to, and would load each row by itself again and again. They
+    are kept for the length of the block.
+    """
+    kbs = _load(session, Kb, Kb.id, {job.kb_id for job in jobs})
+    active = {kb.edition_id for kb in kbs}
+    kept = [
+        *kbs,
+        *_load(session, Edition, Edition.id, active | {job.edition_id or "" for job in jobs}),
+        *_load(session, Job, Job.id, {job.id for job in jobs}),
+        *_load(session, Document, Document.key, {job.document_key for job in jobs}),
+        *_load(session, Revision, Revision.id, {job.revision_id for job in jobs}),
+    ]
+    yield
+    kept.clear()
+
+
+def _load(
+    session: Session, table: type[_Row], column: InstrumentedAttribute[Any], values: set[Any]
+) -> list[_Row]:
+    wanted = sorted(values)
+    return [
+        row
+        for at in range(0, len(wanted), _AT_ONCE)
+        for row in session.scalars(select(table).where(column.in_(wanted[at : at + _AT_ONCE])))
+    ]
 
 
 def edition_of_job(session: Session, job: Job) -> Edition | None:

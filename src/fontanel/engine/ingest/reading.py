@@ -31,15 +31,15 @@ from fontanel.engine.ingest.passages import (
     split_settings,
 )
 from fontanel.engine.ingest.progress import ProgressReporter
-from fontanel.engine.ingest.queue import claim, edition_of_job, put_back, waiting_teams
+from fontanel.engine.ingest.queue import claim, edition_of_job, loaded, put_back, waiting_teams
 from fontanel.engine.ingest.repeated import RepeatedBlocks, record_edges
 from fontanel.engine.pictures.found import record_pictures, texts_of, waiting_pictures
 from fontanel.engine.quotas.quotas import check_passages
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.transcription.transcripts import await_transcript, find_transcript
+from fontanel.engine.workers.framing import Failed
 from fontanel.engine.workers.messages import (
     DocumentRead,
-    Failed,
     PagesRead,
     PicturesOnly,
     ReadDocument,
@@ -331,7 +331,8 @@ class ReadStage:
             edition = session.get(Edition, edition_id)
             if edition is None:
                 return
-            entries = [entry for read in reads for entry in self._index(session, edition, read)]
+            with loaded(session, [read.job for read in reads]):
+                entries = [entry for read in reads for entry in self._index(session, edition, read)]
             if entries:
                 languages = sorted({read.result.language for read in reads})
                 averages = self._editions.averages(edition_id)

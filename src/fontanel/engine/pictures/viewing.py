@@ -22,7 +22,8 @@ from fontanel.engine.documents.origin import origin_of
 from fontanel.engine.documents.states import NEEDS_DESCRIPTION
 from fontanel.engine.pictures.found import waiting_pictures
 from fontanel.engine.runtime.fault_points import fault
-from fontanel.engine.workers.messages import Failed, PicturesTaken, TakePictures
+from fontanel.engine.workers.framing import Failed
+from fontanel.engine.workers.messages import PicturesTaken, TakePictures
 from fontanel.engine.workers.processes import Worker, WorkerDied
 from fontanel.errors import ModelUnusable, SecretUnreadable
 from fontanel.facts import DocumentState

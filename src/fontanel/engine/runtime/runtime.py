@@ -17,6 +17,7 @@ from sqlalchemy import func, select
 
 from fontanel.engine.answering.asking import Asking
 from fontanel.engine.auditing.forwarding import Forwarding
+from fontanel.engine.auditing.machine import log_what_was_left
 from fontanel.engine.auditing.noting import AuditNotes
 from fontanel.engine.auditing.receivers import emit_entry
 from fontanel.engine.backup.running import Backups
@@ -98,6 +99,8 @@ _REMOTE_THREADS = 4
 _TRANSCRIBING_THREADS = 2
 #: Messages of channels that are answered at the same time: more would wait for the processors.
 _MESSAGE_THREADS = 4
+#: Seconds after which threads look for work that does not become due at an exact time.
+_NAP = 3.0
 #: Seconds after which threads look for work that never becomes due by the clock.
 _LONG_NAP = 10.0
 #: Seconds between two rounds of housekeeping.
@@ -267,11 +270,7 @@ class Runtime:
         )
         self.forwarding = Forwarding(self.records, settings.audit_syslog, self._stopping)
         self.backups = Backups(
-            self.records,
-            settings,
-            self.local_models,
-            (self.blobs, self.editions),
-            self._stopping.is_set,
+            self.records, settings, (self.blobs, self.editions), self._stopping.is_set
         )
         self.leftovers = Leftovers(self.records, self.blobs, self.vectors, self.editions)
         self.housekeeping = Housekeeping(
@@ -295,6 +294,7 @@ class Runtime:
             log.info("only answers questions: nothing is changed, indexed, synced or sent")
             return
         self.operator_password = self._create_operator()
+        log_what_was_left(self.records, self.settings.data)
         for what, count in (
             ("jobs", recover(self.records)),
             ("sync runs", self.syncing.recover()),
@@ -304,44 +304,47 @@ class Runtime:
             if count:
                 log.info("recovered after an interruption", what=what, count=count)
         self._maintenance.check_all()
-        start = self._threads.start
+        self._start_threads()
+
+    def _start_threads(self) -> None:
+        start, start_several = self._threads.start, self._threads.start_several
         self.ingest_workers.start()
-        for number, reader in enumerate(self.ingest_workers.readers):
-            start(f"read-{number}", partial(self.ingest.read_round, reader), (Job,))
+        reading = [partial(self.ingest.read_round, one) for one in self.ingest_workers.readers]
+        start_several("read", reading, (Job,))
         if self.local_models.name is not None:
             embed = partial(
                 self.ingest.embed_round, self.ingest_workers.embedder, self.local_models.name
             )
             start("embed", embed, (Job,))
-        for number in range(_REMOTE_THREADS):
-            start(f"embed-remotely-{number}", self.remote_embedding.embed_round, (Embedder, Job))
-        for number in range(_TRANSCRIBING_THREADS):
-            start(f"transcribe-{number}", self.transcribing.transcribe_next, (Kb, Transcriber))
+        remote = [self.remote_embedding.embed_round] * _REMOTE_THREADS
+        start_several("embed-remotely", remote, (Embedder, Job))
+        transcribing = [self.transcribing.transcribe_next] * _TRANSCRIBING_THREADS
+        start_several("transcribe", transcribing, (Kb, Transcriber), nap=_NAP)
         start("flag-approved", self.flagging.flag_next)
-        start("propose-by-rules", self.rule_proposer.propose_next, (Kb, ProposalRun))
-        start("propose-by-model", self.model_proposer.propose_next, (Kb, ProposalRun))
-        start("embed-approved", self.approved.embed_next, (ApprovedAnswer,))
+        start("propose-by-rules", self.rule_proposer.propose_next, (Kb, ProposalRun), nap=_NAP)
+        start("propose-by-model", self.model_proposer.propose_next, (Kb, ProposalRun), nap=_NAP)
+        start("embed-approved", self.approved.embed_next, (ApprovedAnswer,), nap=_NAP)
         start("merge", self.editions.merge_round)
         start("verify", self._maintenance.verify_next)
-        start("promote", self._maintenance.promote, (Edition,))
+        start("promote", self._maintenance.promote, (Edition,), nap=_NAP)
         for number in range(self.settings.sync_threads):
             start(f"sync-{number}", self.syncing.run_next, (Source, Sync), nap=_LONG_NAP)
         start("schedule", self.schedule.start_due, (Source,))
-        start("trials", self.trials.run_next, (Trial,))
-        start("group-gaps", self.gap_groups.group_next, (GapQuestion,))
+        start("trials", self.trials.run_next, (Trial,), nap=_NAP)
+        start("group-gaps", self.gap_groups.group_next, (GapQuestion,), nap=_NAP)
         start("close-gaps", self.gap_closer.close_next)
-        start("check-followed", self.followed.check_next)
-        start("timetable", self.timetable.start_due)
+        start("check-followed", self.followed.check_next, nap=_NAP)
+        start("timetable", self.timetable.start_due, nap=_NAP)
         start("deliver", self.deliveries.deliver_due, (Delivery, Receiver))
         start("channels", self.connections.keep, (Channel,))
-        for number in range(_MESSAGE_THREADS):
-            start(f"answer-messages-{number}", self.answerer.answer_next, (ChannelMessage,))
+        answering = [self.answerer.answer_next] * _MESSAGE_THREADS
+        start_several("answer-messages", answering, (ChannelMessage,))
         start("send-replies", self.sender.send_due, (ChannelMessage,))
-        start("backup", self.backups.run_next, (Backup,))
-        start("forward-audit", self.forwarding.forward_next, (AuditEntry,))
-        start("describe", self.describing.describe_next, (Kb, TextModel))
-        start("describe-pictures", self.viewing.view_next, (Kb, TextModel))
-        start("erase", self.leftovers.clear_next, (Erasure,))
+        start("backup", self.backups.run_next, (Backup,), nap=_NAP)
+        start("forward-audit", self.forwarding.forward_next, (AuditEntry,), nap=_NAP)
+        start("describe", self.describing.describe_next, (Kb, TextModel), nap=_NAP)
+        start("describe-pictures", self.viewing.view_next, (Kb, TextModel), nap=_NAP)
+        start("erase", self.leftovers.clear_next, (Erasure,), nap=_NAP)
         start("housekeeping", self._keep_house)
 
     def run_later(self, function: Callable[P, None], *args: P.args, **kwargs: P.kwargs) -> None:

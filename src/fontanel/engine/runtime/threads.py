@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
 
 import structlog
@@ -15,6 +15,8 @@ Step = Callable[[], bool | None]
 
 #: Seconds after which a sleeping thread looks for work that became due by the clock.
 _NAP = 1.0
+#: Seconds after which a thread looks that another one of its kind wakes.
+_LONG_NAP = 10.0
 #: Seconds that `join` waits for each thread.
 _JOIN = 10.0
 
@@ -25,6 +27,8 @@ class _Sleeper:
 
     tables: frozenset[type]
     nap: float
+    next: _Sleeper | None = None
+    """A thread for the same kind of work, to be woken when there is some."""
     woken: threading.Event = field(default_factory=threading.Event)
 
 
@@ -53,7 +57,21 @@ class WorkerThreads:
             tables: Tables whose changes may be work for it.
             nap: Seconds after which it looks for work without being woken.
         """
-        sleeper = _Sleeper(frozenset(tables), nap)
+        self._start(name, step, _Sleeper(frozenset(tables), nap))
+
+    def start_several(
+        self, name: str, steps: Sequence[Step], tables: Collection[type] = (), nap: float = _NAP
+    ) -> None:
+        """Start threads for one kind of work, of which only the first looks by the clock.
+
+        A thread that found work wakes the next one. The arguments are those of `start`.
+        """
+        sleeper: _Sleeper | None = None
+        for number, step in reversed(list(enumerate(steps))):
+            sleeper = _Sleeper(frozenset(tables), _LONG_NAP if number else nap, sleeper)
+            self._start(f"{name}-{number}", step, sleeper)
+
+    def _start(self, name: str, step: Step, sleeper: _Sleeper) -> None:
         thread = threading.Thread(
             target=self._run, args=(name, step, sleeper), name=name, daemon=True
         )
@@ -84,5 +102,7 @@ class WorkerThreads:
                     return
                 log.exception("background step failed", thread=name)
                 busy = False
+            if busy and sleeper.next is not None:
+                sleeper.next.woken.set()
             if not busy and not self._stopping.is_set():
                 sleeper.woken.wait(sleeper.nap)

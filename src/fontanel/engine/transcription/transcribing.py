@@ -27,7 +27,8 @@ from fontanel.engine.transcription.registered import (
     usable_transcriber,
 )
 from fontanel.engine.transcription.transcripts import parts_of
-from fontanel.engine.workers.messages import CutSound, Failed, SoundCut
+from fontanel.engine.workers.framing import Failed
+from fontanel.engine.workers.messages import CutSound, SoundCut
 from fontanel.engine.workers.processes import Worker, WorkerDied
 from fontanel.errors import SecretUnreadable
 from fontanel.facts import DocumentState

@@ -16,7 +16,7 @@ from typing import Any
 
 import msgspec
 
-from fontanel.engine.workers.messages import Message, read_exactly, receive, send
+from fontanel.engine.workers.framing import Message, read_exactly, receive, send
 from fontanel.engine.workers.processes import start_process, wait_readable
 from fontanel.engine.workers.source_messages import (
     FetchFailed,

@@ -10,6 +10,9 @@ import sys
 #: Of prctl(2).
 _PR_SET_PDEATHSIG = 1
 
+#: How much lower than the service's the priority of a worker is.
+NICE = 5
+
 
 def die_with_parent() -> None:
     """Ask the kernel to kill this process when its parent ends (Linux)."""

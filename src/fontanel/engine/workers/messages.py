@@ -1,14 +1,8 @@
-"""Messages between the service and its worker processes, and their framing.
-
-A message is a length (4 bytes, big-endian) and then JSON with a `type` tag. Bytes that belong to a
-message (pictures, contained files, vectors) follow it; the message has their sizes.
-"""
+"""Messages between the service and a reading process."""
 
 from __future__ import annotations
 
-import json
 from datetime import date
-from typing import IO, Any, TypeVar
 
 import msgspec
 
@@ -17,20 +11,14 @@ from fontanel.core.passages.splitting import Passage
 from fontanel.core.reading import Reading, Report
 from fontanel.core.reading.data.row_documents import Columns
 from fontanel.core.reading.model import Picture
-from fontanel.core.reading.paged.pdf_links import Link
+from fontanel.core.reading.paged.link import Link
 from fontanel.core.reading.pictures import PictureText
 from fontanel.core.reading.spoken.cues import Cue
 from fontanel.core.validity import ValidityStatement
+from fontanel.engine.workers.framing import Failed, Message
 from fontanel.facts import SplitSettings
 
-_LENGTH_BYTES = 4
-
-
-class Message(msgspec.Struct, kw_only=True, tag=True):
-    """A message; its class is its tag."""
-
-
-# Requests to a reading process
+# Requests
 
 
 class ReadDocument(Message):
@@ -93,7 +81,7 @@ class VerifyPack(Message):
     dimensions: int
 
 
-# Replies of a reading process
+# Replies
 
 
 class PagesRead(Message):
@@ -202,35 +190,6 @@ class PackVerified(Message):
     """A pack can be imported."""
 
 
-class Failed(Message):
-    """What was asked for cannot be done. `cause` is for the log."""
-
-    code: str
-    error: str
-    cause: str = ""
-
-
-# Embedding
-
-
-class EmbedTexts(Message):
-    """Embed texts."""
-
-    texts: list[str]
-
-
-class Vectors(Message):
-    """Vectors of texts, which follow as float32 rows."""
-
-    rows: int
-    columns: int
-
-    @property
-    def attached(self) -> list[int]:
-        """Sizes of the parts that follow."""
-        return [self.rows * self.columns * 4]
-
-
 ReadRequest = ReadDocument | DrawPage | FindLinks | TakePictures | CutSound | VerifyPack
 ReadReply = (
     PagesRead
@@ -245,47 +204,3 @@ ReadReply = (
     | PackVerified
     | Failed
 )
-
-M = TypeVar("M")
-
-
-def message_bytes(message: msgspec.Struct) -> bytes:
-    """Return a message as `receive` reads it."""
-    data = json.dumps(msgspec.to_builtins(message)).encode()
-    return len(data).to_bytes(_LENGTH_BYTES, "big") + data
-
-
-def send(stream: IO[bytes], message: msgspec.Struct) -> None:
-    """Write a message."""
-    rest = memoryview(message_bytes(message))
-    while rest:
-        rest = rest[stream.write(rest) :]
-    stream.flush()
-
-
-def receive(stream: IO[bytes], kind: type[M] | Any) -> M | None:
-    """Read a message of a type, or of a union of types; None at the end of the stream.
-
-    Raises:
-        ValueError: the message is of another type.
-    """
-    head = read_exactly(stream, _LENGTH_BYTES)
-    if head is None:
-        return None
-    body = read_exactly(stream, int.from_bytes(head, "big"))
-    if body is None:
-        return None
-    message: M = msgspec.convert(json.loads(body), kind)
-    return message
-
-
-def read_exactly(stream: IO[bytes], count: int) -> bytes | None:
-    """Read an exact number of bytes; None if the stream ends before."""
-    parts: list[bytes] = []
-    while count:
-        part = stream.read(count)
-        if not part:
-            return None
-        parts.append(part)
-        count -= len(part)
-    return b"".join(parts)

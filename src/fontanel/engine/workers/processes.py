@@ -19,18 +19,9 @@ import numpy.typing as npt
 import structlog
 
 from fontanel.core.embedding.encoder import check_unit_vectors
-from fontanel.engine.workers.messages import (
-    EmbedTexts,
-    Failed,
-    PagesRead,
-    ReadReply,
-    ReadRequest,
-    Splitting,
-    Vectors,
-    read_exactly,
-    receive,
-    send,
-)
+from fontanel.engine.workers.embedding_messages import EmbedTexts, Vectors
+from fontanel.engine.workers.framing import Failed, read_exactly, receive, send
+from fontanel.engine.workers.messages import PagesRead, ReadReply, ReadRequest, Splitting
 from fontanel.errors import Unavailable
 
 log = structlog.get_logger()
@@ -92,7 +83,7 @@ class EmbedderBroken(WorkerDied):
     """An embedder cannot be loaded; the message says why."""
 
 
-class _ErrorOutput:
+class ErrorOutput:
     """Keeps the end of what a process writes to stderr."""
 
     def __init__(self, stream: IO[bytes]) -> None:
@@ -140,7 +131,7 @@ class Worker:
             str(number),
         ]
         self._process: subprocess.Popen[bytes] | None = None
-        self._errors: _ErrorOutput | None = None
+        self._errors: ErrorOutput | None = None
         self._lock = threading.Lock()
         self._used = time.monotonic()
 
@@ -232,7 +223,7 @@ class Worker:
         if self._process is None or self._process.poll() is not None:
             self._process = start_process(self._command, stderr=subprocess.PIPE)
             assert self._process.stderr is not None
-            self._errors = _ErrorOutput(self._process.stderr)
+            self._errors = ErrorOutput(self._process.stderr)
         return self._process
 
     def _wait(self, stdout: IO[bytes], deadline: float, seconds: float) -> None:

@@ -15,8 +15,8 @@ from itertools import islice
 from pathlib import Path
 from typing import IO
 
+from fontanel.engine.workers.framing import receive, send
 from fontanel.engine.workers.lifetime import die_with_parent
-from fontanel.engine.workers.messages import receive, send
 from fontanel.engine.workers.source_messages import (
     FetchFailed,
     FetchItem,

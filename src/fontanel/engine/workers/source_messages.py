@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from fontanel.engine.workers.messages import Message
+from fontanel.engine.workers.framing import Message
 from fontanel.sources import Listed, Skipped
 
 

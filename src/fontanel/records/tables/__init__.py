@@ -34,6 +34,8 @@ from fontanel.records.tables.documents import (
     JobStage,
     JobState,
     PageEdges,
+    ProposedDocument,
+    ProposedDocumentState,
     Revision,
     Validity,
 )
@@ -134,6 +136,8 @@ __all__ = [
     "Proposal",
     "ProposalRun",
     "ProposalState",
+    "ProposedDocument",
+    "ProposedDocumentState",
     "QuestionSet",
     "Receiver",
     "Revision",

@@ -246,6 +246,41 @@ class Description(Base):
     at: Mapped[datetime] = mapped_column(default=now)
 
 
+class ProposedDocumentState(StrEnum):
+    """What was decided about a proposed document."""
+
+    OPEN = "open"
+    ACCEPTED = "accepted"
+    DISMISSED = "dismissed"
+
+
+class ProposedDocument(Base):
+    """A document that a program proposes; editors accept or dismiss it.
+
+    `replaces` is the revision that it was proposed to replace, None for a new document;
+    `document_id` is the document that it changes or became. The text is empty once it is decided.
+    """
+
+    __tablename__ = "proposed_documents"
+
+    id: Mapped[str] = mapped_column(primary_key=True)
+    team_id: Mapped[str] = of_team()
+    kb_id: Mapped[str] = mapped_column(ForeignKey("kbs.id", ondelete="CASCADE"), index=True)
+    name: Mapped[str]
+    text: Mapped[str]
+    reason: Mapped[str] = mapped_column(default="")
+    replaces: Mapped[str | None]
+    state: Mapped[ProposedDocumentState] = mapped_column(
+        Word(ProposedDocumentState), default=ProposedDocumentState.OPEN
+    )
+    proposed_by: Mapped[str]
+    decided_by: Mapped[str] = mapped_column(default="")
+    note: Mapped[str] = mapped_column(default="")
+    document_id: Mapped[str | None]
+    created_at: Mapped[datetime] = mapped_column(default=now)
+    decided_at: Mapped[datetime | None]
+
+
 class Job(Base):
     """A revision on its way into an edition."""
 

@@ -34,7 +34,9 @@ class Kb(Base):
     )
     proposes_questions: Mapped[bool] = mapped_column(default=False, server_default="0")
     """Whether the questions that its documents answer are proposed for approval."""
-    #: The name of the model that proposes them; None: they are made from the text by rules.
+    accepts_proposed_documents: Mapped[bool] = mapped_column(default=False, server_default="0")
+    """Whether programs may propose documents, for its editors to accept."""
+    #: The name of the model that proposes questions; None: they are made from the text by rules.
     proposer: Mapped[str | None]
     #: The question set that another edition has to pass before it is activated, and how many of its
     #: questions that edition may lose.

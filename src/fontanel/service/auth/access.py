@@ -139,10 +139,12 @@ def look_up_caller(request: HTTPConnection, runtime: Runtime) -> Caller:
         ApiError: not-signed-in or cross-site.
     """
     result: Caller | None = request.scope.get("state", {}).pop(FOUND_CALLER, None)
-    if result is not None:
-        return result
-    with runtime.records.reading() as session:
-        return find_caller(session, request, runtime, credentials_of(request))
+    if result is None:
+        with runtime.records.reading() as session:
+            result = find_caller(session, request, runtime, credentials_of(request))
+    if result.key is not None:
+        record_tool_call(runtime, result.key, request)
+    return result
 
 
 def find_caller(
@@ -160,7 +162,6 @@ def find_caller(
             raise _not_signed_in("The key is not known or has expired.", feed=_is_feed(request))
         note_key(key.id, key.name)
         record_use(runtime, key)
-        record_tool_call(runtime, key, request)
         return Caller(f"key:{key.id}", None, key, key.expires_at)
     if cookie:
         sign_in = session.get(SignIn, hash_secret(cookie))
@@ -195,7 +196,8 @@ def record_tool_call(runtime: Runtime, key: Key, request: HTTPConnection) -> Non
     """Count a call of a tool of the Model Context Protocol, in the background."""
     name, _, call = request.headers.get(TOOL_HEADER, "").partition(";")
     if name in TOOLS and call:
-        runtime.run_later(store_tool_call, runtime.records, key.team_id, key.id, name, call)
+        kb = request.path_params.get("kb")
+        runtime.run_later(store_tool_call, runtime.records, key.team_id, key.id, name, call, kb)
 
 
 def _record_use(records: Records, kind: type[_Used], used_id: str) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 
 from sqlalchemy import func, select
+from sqlalchemy.orm import Session
 
 from fontanel.engine.answering.models import usable_model
 from fontanel.engine.curation.approved import curation_counts
@@ -13,7 +14,16 @@ from fontanel.engine.embedding.registered import find_embedder
 from fontanel.engine.ingest.description_counts import counts_of
 from fontanel.engine.pictures.found import count_pictures
 from fontanel.errors import ModelUnusable
-from fontanel.records.tables import SETTLED_STATES, Document, DocumentState, Edition, Kb, PassageRow
+from fontanel.records.tables import (
+    SETTLED_STATES,
+    Document,
+    DocumentState,
+    Edition,
+    Kb,
+    PassageRow,
+    ProposedDocument,
+    ProposedDocumentState,
+)
 from fontanel.schemas import DescribingOut, KbOut, ViewingOut
 from fontanel.service.auth.access import Access
 from fontanel.service.out.editions import splitting_out
@@ -46,6 +56,8 @@ def kb_out(access: Access, kb: Kb) -> KbOut:
         outdated_documents=len(outdated_documents(session, kb.id)),
         outdated=kb.outdated,
         proposes_questions=kb.proposes_questions,
+        accepts_proposed_documents=kb.accepts_proposed_documents,
+        proposed_documents=open_proposals(session, kb.id),
         proposer=kb.proposer,
         transcriber=kb.transcriber,
         spoken=kb.spoken,
@@ -64,6 +76,14 @@ def kb_out(access: Access, kb: Kb) -> KbOut:
         expires_at=kb.expires_at,
         version=kb.version,
     )
+
+
+def open_proposals(session: Session, kb_id: str) -> int:
+    """Return how many proposed documents wait for a decision."""
+    query = select(func.count()).where(
+        ProposedDocument.kb_id == kb_id, ProposedDocument.state == ProposedDocumentState.OPEN
+    )
+    return session.scalar(query) or 0
 
 
 def _embedder_error(access: Access, edition: Edition | None) -> str | None:

@@ -12,11 +12,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from fontanel.core.reading import ReadingFailed, detect_media_type, read_spoken
+from fontanel.core.reading import NeedsTranscript, ReadingFailed, detect_media_type, read_spoken
 from fontanel.core.reading.detect import FLAC, MP4, RECORDINGS
 from fontanel.core.reading.spoken.container import facts_of, opened
 from fontanel.core.reading.spoken.cues import Cue
-from fontanel.core.reading.spoken.recording import NeedsTranscript
 from fontanel.core.reading.spoken.sound import cut_sound
 from fontanel.core.reading.spoken.stitching import Part, stitch
 from fontanel.simulators.ears import WORDS, decoded, heard

@@ -3,16 +3,23 @@
 from __future__ import annotations
 
 from email import policy
-from email.message import EmailMessage, MIMEPart
-from email.parser import BytesParser
+from email.message import EmailMessage
+from functools import partial
 
 from fontanel.core.reading.markup.html import add_html
 from fontanel.core.reading.model import ContainedFile, ReadingBuilder, ReadingFailed, collapse
+from fontanel.core.reading.other.mime import (
+    DAMAGED,
+    bytes_of,
+    content_of,
+    file_of,
+    files_of,
+    parse_message,
+)
 from fontanel.core.reading.other.plain import add_plain
 
 _HEADERS = ("From", "To", "Cc", "Date", "Subject")
 _MAX_ATTACHMENTS = 500
-_DAMAGED = "The message is damaged. Save it again, and add the new file."
 
 
 def read_mail(data: bytes) -> ReadingBuilder:
@@ -21,17 +28,18 @@ def read_mail(data: bytes) -> ReadingBuilder:
     Raises:
         ReadingFailed: damaged.
     """
-    message = _parse(data)
+    message = parse_message(data)
     builder = ReadingBuilder(title=_header(message, "Subject"))
     builder.list([f"- {name}: {value}" for name in _HEADERS if (value := _header(message, name))])
     try:
         body = message.get_body(preferencelist=("plain", "html"))
+        files = files_of(message.walk())
     except Exception as error:  # a part whose own fields are malformed
-        raise ReadingFailed("damaged", _DAMAGED) from error
+        raise ReadingFailed("damaged", DAMAGED) from error
     if body is not None:
-        text = _content(body)
+        text = content_of(body)
         if body.get_content_type() == "text/html":
-            add_html(builder, text)
+            add_html(builder, text, partial(file_of, files, ""))
         else:
             add_plain(builder, text)
     if names := [member.name for member in mail_attachments(data)]:
@@ -51,9 +59,9 @@ def mail_attachments(data: bytes) -> list[ContainedFile]:
     """
     contained_files: list[ContainedFile] = []
     try:
-        attachments = list(_parse(data).iter_attachments())
+        attachments = list(parse_message(data).iter_attachments())
     except Exception as error:  # a part whose own fields are malformed
-        raise ReadingFailed("damaged", _DAMAGED) from error
+        raise ReadingFailed("damaged", DAMAGED) from error
     for number, part in enumerate(attachments, start=1):
         if len(contained_files) == _MAX_ATTACHMENTS:
             break
@@ -64,20 +72,10 @@ def mail_attachments(data: bytes) -> list[ContainedFile]:
             content = inner.as_bytes(policy=_AS_IT_CAME) if isinstance(inner, EmailMessage) else b""
             name = name or f"message {number}.eml"
         else:
-            payload = part.get_payload(decode=True)
-            content = payload if isinstance(payload, bytes) else b""
+            content = bytes_of(part)
         if content.strip():
             contained_files.append(ContainedFile(name or f"attachment {number}", content))
     return contained_files
-
-
-def _parse(data: bytes) -> EmailMessage:
-    try:
-        message = BytesParser(policy=policy.default).parsebytes(data)
-    except Exception as error:  # the parser of headers raises what it stumbles over
-        raise ReadingFailed("damaged", _DAMAGED) from error
-    assert isinstance(message, EmailMessage)
-    return message
 
 
 def _header(message: EmailMessage, name: str) -> str:
@@ -85,12 +83,3 @@ def _header(message: EmailMessage, name: str) -> str:
         return collapse(str(message.get(name) or ""))
     except Exception:  # a malformed address or date: the rest of the message is as good
         return ""
-
-
-def _content(part: MIMEPart) -> str:
-    payload = part.get_payload(decode=True)
-    data = payload if isinstance(payload, bytes) else b""
-    try:
-        return data.decode(part.get_content_charset() or "utf-8", errors="replace")
-    except (LookupError, ValueError):
-        return data.decode("utf-8", errors="replace")

@@ -8,33 +8,20 @@ from __future__ import annotations
 
 import ctypes
 import re
-from typing import Any, NamedTuple
+from typing import Any
 
 import pypdfium2 as pdfium
 import pypdfium2.raw as raw
 
 from fontanel.core.reading.model import ReadingFailed
 from fontanel.core.reading.paged import pdfium_calls as calls
+from fontanel.core.reading.paged.link import Link
 
 #: The maximum number of links of a page.
 _MAX = 1000
 _LONGEST_ADDRESS = 4000
 #: Addresses that a page may lead a person to.
 _ADDRESS = re.compile(r"(?:https?|mailto):[^\s\x00-\x1f]{1,2000}$", re.I)
-
-
-class Link(NamedTuple):
-    """A box on a page, in shares of its size, with an address or a page.
-
-    Pages count from 1.
-    """
-
-    left: float
-    top: float
-    right: float
-    bottom: float
-    address: str | None
-    target: int | None
 
 
 def links_of_page(data: bytes, page: int) -> list[Link]:

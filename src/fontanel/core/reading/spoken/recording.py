@@ -5,21 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import IO
 
-from fontanel.core.reading.model import ReadingBuilder, ReadingFailed
+from fontanel.core.reading.model import NeedsTranscript, ReadingBuilder, ReadingFailed
 from fontanel.core.reading.spoken.container import facts_of, opened, subtitles_of
 from fontanel.core.reading.spoken.cues import Cue, add_cues
-
-
-class NeedsTranscript(ReadingFailed):
-    """A recording has no subtitles; `seconds` is its duration, None if it is not known."""
-
-    def __init__(self, media_type: str, seconds: float | None) -> None:
-        super().__init__(
-            "needs_transcript",
-            "The recording has no subtitles: it has to be transcribed first.",
-        )
-        self.media_type = media_type
-        self.seconds = seconds
 
 
 def read_recording(

@@ -10,7 +10,7 @@ from urllib.parse import quote
 from fastapi import File, Form, Path, Query, Request, Response, UploadFile
 from fastapi.responses import FileResponse
 
-from fontanel.core.reading import DRAWN, RECORDINGS
+from fontanel.core.reading import DRAWN, MHTML, RECORDINGS
 from fontanel.engine.documents.documents import add_document, delete_document, retry_document
 from fontanel.engine.documents.naming import check_tags, document_name, set_tags
 from fontanel.engine.documents.readings import reading_of
@@ -327,7 +327,11 @@ def original(
     media_type = version.media_type if version.media_type in _SHOWN else "application/octet-stream"
     if media_type in ("text/markdown", "text/csv"):
         media_type = "text/plain"
-    filename = quote(result.name.rsplit("/", 1)[-1])
+    filename = result.name.rsplit("/", 1)[-1]
+    if version.media_type == MHTML and not filename.lower().endswith((".mhtml", ".mht")):
+        # A page of a site, stored with its pictures.
+        filename = filename.removesuffix(".html") + ".mhtml"
+    filename = quote(filename)
     headers = {
         "Content-Disposition": f"{'inline' if shown else 'attachment'}; filename*=UTF-8''{filename}"
     }

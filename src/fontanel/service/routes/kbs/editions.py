@@ -23,7 +23,8 @@ from fontanel.engine.embedding.registered import find_embedder
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.runtime.runtime import Runtime
 from fontanel.engine.trials.gate import check_edition
-from fontanel.engine.workers.messages import Failed, VerifyPack
+from fontanel.engine.workers.framing import Failed
+from fontanel.engine.workers.messages import VerifyPack
 from fontanel.engine.workers.processes import WorkerDied
 from fontanel.errors import Refused
 from fontanel.facts import SplitSettings

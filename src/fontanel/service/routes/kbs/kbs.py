@@ -28,7 +28,15 @@ router = api_router("/teams/{team}/kbs", "knowledge bases")
 
 
 #: Fields that are stored as they are.
-_PLAIN = ("name", "description", "outdated", "proposes_questions", "max_losses", "max_pictures")
+_PLAIN = (
+    "name",
+    "description",
+    "outdated",
+    "proposes_questions",
+    "accepts_proposed_documents",
+    "max_losses",
+    "max_pictures",
+)
 
 
 def _model(access: Access, field: str, name: str | None) -> str | None:

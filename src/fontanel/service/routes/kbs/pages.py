@@ -9,7 +9,8 @@ from fastapi import Path, Query, Response
 from fontanel.core.reading import DRAWN, Place
 from fontanel.core.reading.detect import PDF
 from fontanel.engine.documents.readings import reading_of
-from fontanel.engine.workers.messages import DrawPage, Failed, FindLinks, LinksFound
+from fontanel.engine.workers.framing import Failed
+from fontanel.engine.workers.messages import DrawPage, FindLinks, LinksFound
 from fontanel.engine.workers.processes import WorkerDied
 from fontanel.records.tables import Revision
 from fontanel.schemas import LinkOut, PageOut, PlaceOut

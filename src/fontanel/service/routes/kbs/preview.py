@@ -11,9 +11,9 @@ from fastapi import File, Form, UploadFile
 from fontanel.core.reading.data.row_documents import Columns as TableColumns
 from fontanel.engine.documents.naming import document_name
 from fontanel.engine.ingest.passages import split_settings
+from fontanel.engine.workers.framing import Failed
 from fontanel.engine.workers.messages import (
     DocumentRead,
-    Failed,
     PicturesOnly,
     ReadDocument,
     TranscriptNeeded,

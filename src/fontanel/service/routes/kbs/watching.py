@@ -22,7 +22,7 @@ from fontanel.engine.runtime.watchers import Watcher
 from fontanel.records.tables import SETTLED_STATES, Document, Kb
 from fontanel.service.auth.access import Access, Reader
 from fontanel.service.out.documents import documents_out
-from fontanel.service.out.kbs import kb_out
+from fontanel.service.out.kbs import kb_out, open_proposals
 from fontanel.service.routers import api_router
 from fontanel.service.streaming.renewal import OpenStreams, Renewal
 from fontanel.service.streaming.sse import KEEP_ALIVE, STREAM_HEADERS, event_text
@@ -106,8 +106,8 @@ class _Changes:
         self._watcher = watcher
         #: The newest change that was reported: its number and its document's key.
         self._last: tuple[int, int] | None = None
-        #: The version of the knowledge base that was reported last.
-        self._version: int | None = None
+        #: The version and the open proposals of the knowledge base that were reported last.
+        self._shown: tuple[int, int] | None = None
 
     def read(self) -> _Batch:
         """Return the events of what changed."""
@@ -128,9 +128,10 @@ class _Changes:
                 format_sse_event(event="removed", data_str=json.dumps({"id": document_id}))
                 for document_id in deleted
             ]
-            if events or kb.version != self._version:
+            shown = kb.version, open_proposals(session, kb.id)
+            if events or shown != self._shown:
                 events.append(event_text("kb", kb_out(access, kb)))
-                self._version = kb.version
+                self._shown = shown
             return _Batch(events, more=len(documents) == _MAX_REPORTED)
 
     def _first(self, session: Session) -> Sequence[Document]:

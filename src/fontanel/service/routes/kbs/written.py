@@ -9,23 +9,22 @@ from fastapi import Query, Request, Response
 from sqlalchemy import case, func, select
 
 from fontanel.core.reading.model import CELL_SEPARATOR
-from fontanel.core.text.differences import Change, differences
 from fontanel.engine.documents.documents import (
     add_document,
     delete_document,
     retry_document,
     revise_document,
 )
-from fontanel.engine.documents.naming import check_tags, document_name, set_tags
+from fontanel.engine.documents.editable import why_not_editable, written_name
+from fontanel.engine.documents.naming import check_tags, set_tags
 from fontanel.engine.documents.readings import reading_of
 from fontanel.errors import NotFound, Refused
-from fontanel.facts import EDITABLE_ENDINGS, MAX_EDITABLE_BYTES, MAX_TAGS
+from fontanel.facts import MAX_TAGS
 from fontanel.records.tables import Document, DocumentState, Revision
 from fontanel.schemas import (
     AddedOut,
     BulkIn,
     BulkOut,
-    ChangeOut,
     DifferencesOut,
     FolderOut,
     RevisionOut,
@@ -36,14 +35,11 @@ from fontanel.schemas import (
 from fontanel.service.auth.access import Access, Editor, EditorWrite, Reader, check_version
 from fontanel.service.lookup import original_of, revision_of, selected_documents
 from fontanel.service.out.documents import added_out
+from fontanel.service.out.text_changes import changes_out
 from fontanel.service.problems import ApiError
 from fontanel.service.routers import api_router
 
 router = api_router("/teams/{team}/kbs/{kb}", "documents")
-
-#: Pieces shown on each side of a change.
-_AROUND = 2
-
 
 # Written here
 
@@ -51,11 +47,7 @@ _AROUND = 2
 @router.post("/written", status_code=202, summary="Write a document")
 def write(kb: str, body: WrittenIn, access: Editor) -> AddedOut:
     """Markdown, plain text, or a small table as CSV: a document like any other."""
-    name = document_name(body.name)
-    if not name.lower().endswith(EDITABLE_ENDINGS):
-        raise Refused(
-            "name", f"The name of a document written here ends in {', '.join(EDITABLE_ENDINGS)}."
-        )
+    name = written_name(body.name)
     tags = check_tags(body.tags)
     kb_id = access.scope.kb(kb).id
     access.release()
@@ -80,7 +72,7 @@ def show_written(
 ) -> WrittenOut:
     result, version = _newest(access, kb, document, revision)
     response.headers["ETag"] = f'"{result.version}"'
-    reason = _why_not(result, version)
+    reason = why_not_editable(result, version)
     text = "" if reason else original_of(access, version).read_text("utf-8", "replace")
     return WrittenOut(name=result.name, text=text, editable=reason is None, reason=reason)
 
@@ -98,21 +90,6 @@ def _newest(
     return revision_of(access, kb, document, revision)
 
 
-def _why_not(document: Document, revision: Revision) -> str | None:
-    if document.source_id is not None:
-        return "A source keeps this document. Edit it there."
-    if document.parent_key is not None:
-        return "This document is part of another file. Edit that file."
-    if not document.name.lower().endswith(EDITABLE_ENDINGS):
-        return (
-            "Only Markdown, plain text and small tables are edited here. Add a new version of the"
-            " file instead."
-        )
-    if revision.size > MAX_EDITABLE_BYTES:
-        return "The document is too large to be edited here. Add a new version of the file instead."
-    return None
-
-
 @router.put(
     "/documents/{document}/written", status_code=202, summary="Change a document's own text"
 )
@@ -122,7 +99,7 @@ def rewrite(
     """Adds a revision; needs If-Match, so that nobody overwrites another's change."""
     result, version = _newest(access, kb, document, None)
     check_version(request, result.version, required=True)
-    if (reason := _why_not(result, version)) is not None:
+    if (reason := why_not_editable(result, version)) is not None:
         raise ApiError("conflict", reason)
     sha256, size = access.runtime.blobs.put([body.text.encode()])
     return _revised(access, result, sha256, size, version.columns)
@@ -177,11 +154,10 @@ def compare_revisions(
         )
     new = read[-1] if after is None else _pick(revisions, after)
     old = read[max(read.index(new) - 1, 0)] if before is None else _pick(revisions, before)
-    changes = differences(_pieces(access, old), _pieces(access, new))
     return DifferencesOut(
         before=RevisionOut.model_validate(old),
         after=RevisionOut.model_validate(new),
-        changes=[_change_out(change) for change in changes],
+        changes=changes_out(_pieces(access, old), _pieces(access, new)),
     )
 
 
@@ -210,23 +186,6 @@ def _pieces(access: Access, revision: Revision) -> list[str]:
         text = reading.text[block.start : block.end].replace(CELL_SEPARATOR, " | ")
         pieces += [text] if block.kind in ("paragraph", "heading") else text.split("\n")
     return pieces
-
-
-def _change_out(change: Change) -> ChangeOut:
-    hidden = 0
-    before, after = list(change.before), list(change.after)
-    if change.kind == "same" and len(before) > 2 * _AROUND + 1:
-        hidden = len(before) - 2 * _AROUND
-        before = [*before[:_AROUND], *before[-_AROUND:]]
-        after = [*after[:_AROUND], *after[-_AROUND:]]
-    return ChangeOut(
-        kind=change.kind,
-        before=before,
-        after=after,
-        before_marks=list(change.before_marks),
-        after_marks=list(change.after_marks),
-        hidden=hidden,
-    )
 
 
 # Many at once
