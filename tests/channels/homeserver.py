@@ -14,6 +14,7 @@ from urllib.parse import quote
 
 import httpx
 
+from tests import patient
 from tests.conftest import ROOT, free_port, until
 
 _PYTHON = ROOT / "var" / "matrix" / "bin" / "python"
@@ -51,7 +52,7 @@ def running(server: Homeserver) -> Iterator[None]:
     def up() -> bool:
         assert process.poll() is None, (server.base / "out.log").read_text()[-2000:]
         try:
-            return httpx.get(f"{server.url}/_matrix/client/versions").is_success
+            return patient.get(f"{server.url}/_matrix/client/versions").is_success
         except httpx.TransportError:
             return False
 

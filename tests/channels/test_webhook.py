@@ -19,6 +19,7 @@ from standardwebhooks import Webhook
 
 from fontanel import schemas as s
 from fontanel.client import Invalid
+from tests import patient
 from tests.channels.conftest import FOLLOW_UP, QUESTION, UNKNOWN
 from tests.conftest import Service, TeamSetup, until
 
@@ -46,7 +47,7 @@ class Room:
             "webhook-signature": Webhook(self.secret).sign(f"w-{number}", moment, body),
             "content-type": "application/json",
         }
-        response = httpx.post(self.address, content=body, headers=headers)
+        response = patient.post(self.address, content=body, headers=headers)
         return {"status": response.status_code, **response.json()}
 
     def replies(self) -> list[dict[str, Any]]:
@@ -220,7 +221,7 @@ def test_other_fields_and_an_hmac(asked: TeamSetup, receiver: Receiver) -> None:
         stamp = str(int(moment))
         digest = hmac.new(secret.encode(), f"{stamp}.{body}".encode(), hashlib.sha256).hexdigest()
         headers = {"X-Chat-Digest": f"v1={digest}", "X-Chat-Time": stamp}
-        return httpx.post(channel.address or "", content=body, headers=headers).status_code
+        return patient.post(channel.address or "", content=body, headers=headers).status_code
 
     assert post(time.time() - 600) == 401
     assert post(time.time(), "another secret") == 401

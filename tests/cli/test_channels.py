@@ -5,10 +5,10 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 
-import httpx
 import pytest
 
 from fontanel.simulators.chat import chat_app
+from tests import patient
 from tests.channels.conftest import FOLLOW_UP, QUESTION, open_desk, reaching
 from tests.cli.conftest import Run
 from tests.conftest import Service, TeamSetup, free_port, new_team, until
@@ -46,19 +46,19 @@ def test_a_channel_from_end_to_end(run: Run, room: str) -> None:
     assert added.returncode == 0, added.stderr
     address = added.stdout.split("Post messages to ")[1].split()[0]
     assert "shown once" not in added.stdout
-    httpx.post(f"{room}/connect", json={"channel": address})
-    first = httpx.post(f"{room}/messages", json={"text": QUESTION}).json()
+    patient.post(f"{room}/connect", json={"channel": address})
+    first = patient.post(f"{room}/messages", json={"text": QUESTION}).json()
 
     def replies() -> list[dict[str, object]]:
-        return [one for one in httpx.get(f"{room}/messages").json() if one["bot"]]
+        return [one for one in patient.get(f"{room}/messages").json() if one["bot"]]
 
     until(replies)
     assert "38 knots" in str(replies()[0]["text"])
-    httpx.post(f"{room}/messages", json={"text": FOLLOW_UP, "thread": first["thread"]})
+    patient.post(f"{room}/messages", json={"text": FOLLOW_UP, "thread": first["thread"]})
     until(lambda: len(replies()) == 2)
-    httpx.post(f"{room}/messages/{first['id']}/edit", json={"text": "How long is berth 4?"})
+    patient.post(f"{room}/messages/{first['id']}/edit", json={"text": "How long is berth 4?"})
     until(lambda: "120 m" in str(replies()[0]["text"]))
-    httpx.post(f"{room}/messages/{replies()[0]['id']}/react", json={"reaction": "Helpful"})
+    patient.post(f"{room}/messages/{replies()[0]['id']}/react", json={"reaction": "Helpful"})
 
     until(lambda: "noted" in run("channel", "messages", "Bridge").stdout)
     listed = json.loads(run("channel", "messages", "Bridge", "--state", "sent", "--json").stdout)

@@ -18,10 +18,12 @@ from fontanel.engine.cluster.connection import Cluster, ClusterAway
 from fontanel.engine.cluster.tasks import Needs, Result, embed_texts
 from fontanel.engine.cluster.workers import ClusterEmbedder, ClusterReader, LocalWorkers
 from fontanel.engine.ingest.passage_embedders import Owned
-from fontanel.engine.workers.messages import DocumentRead, Failed, ReadDocument, message_bytes
+from fontanel.engine.workers.framing import Failed, message_bytes
+from fontanel.engine.workers.messages import DocumentRead, ReadDocument
 from fontanel.engine.workers.processes import Worker
 from fontanel.facts import SplitSettings
 from fontanel.records.tables import Job
+from tests import patient
 from tests.cluster.dask import Dask
 from tests.conftest import EMBEDDER, Service, TeamSetup, new_team, until
 from tests.deploy.conftest import make_certificate
@@ -64,6 +66,12 @@ def finding(service: Service) -> tuple[str, str]:
     with service.operator() as operator:
         found = next(one for one in operator.examine() if one.check == "cluster")
     return found.state, found.text
+
+
+def metric(service: Service, name: str) -> str:
+    """Return the value of a metric without labels."""
+    lines = patient.get(f"{service.url}/metrics").text.splitlines()
+    return next(line.split()[1] for line in lines if line.startswith(f"{name} "))
 
 
 def kinds(service: Service) -> set[str]:
@@ -122,12 +130,15 @@ def test_without_a_cluster_documents_are_read_here(own: Service, dask: Dask) -> 
     assert "read" in kinds(own)
     state, text = finding(own)
     assert (state, "cannot be used" in text) == ("problem", True)
+    until(lambda: metric(own, "fontanel_cluster_away") == "1.0")
     for name in list(dask.workers):
         dask.kill_worker(name)
     dask.start()
     for name in ("one", "two"):
         dask.add_worker(name)
     until(lambda: finding(own)[0] == "ok")
+    until(lambda: metric(own, "fontanel_cluster_workers") == "2.0")
+    assert metric(own, "fontanel_cluster_away") == "0.0"
 
 
 def test_a_killed_service_goes_on_with_the_cluster(own: Service) -> None:

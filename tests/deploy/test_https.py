@@ -8,10 +8,10 @@ import subprocess
 import sys
 from pathlib import Path
 
-import httpx
 import uvicorn
 
 from fontanel.service.certificate import Certificate
+from tests import patient
 from tests.conftest import Service, free_port
 from tests.deploy.conftest import Certificate as Made
 from tests.deploy.conftest import make_certificate
@@ -38,7 +38,7 @@ def test_the_service_speaks_https_with_its_own_certificate(
         password = next(line for line in lines if "with the password" in line).split()[-1]
         assert f"https://127.0.0.1:{port}" in next(line for line in lines if "listens on" in line)
         url = f"https://localhost:{port}"
-        signed_in = httpx.post(
+        signed_in = patient.post(
             f"{url}/api/v1/session",
             json={"email": "operator@localhost", "password": password},
             headers={"X-Fontanel-Console": "1"},

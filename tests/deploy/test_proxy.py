@@ -14,6 +14,7 @@ import httpx
 import pytest
 from playwright.sync_api import expect, sync_playwright
 
+from tests import patient
 from tests.conftest import ROOT, STORM, Service, TeamSetup, free_port, new_team, until
 from tests.deploy.conftest import Certificate
 from tests.end_to_end.conftest import FLAGS
@@ -38,8 +39,11 @@ class Behind:
     url: str
     certificate: Certificate
 
-    def client(self, **options: object) -> httpx.Client:
-        return httpx.Client(base_url=self.url, verify=self.certificate.trusting, **options)  # type: ignore[arg-type]
+    def client(self, headers: dict[str, str] | None = None) -> httpx.Client:
+        url, trusting = self.url, self.certificate.trusting
+        return httpx.Client(
+            base_url=url, verify=trusting, headers=headers, timeout=patient.PATIENCE
+        )
 
     def team(self) -> TeamSetup:
         """Return a new team, made through the proxy: the cookie needs HTTPS."""
@@ -131,7 +135,7 @@ def test_uploads_streams_and_addresses_pass_through(
     kb = team.client.create_kb("Harbour rules").slug
     headers = {"Authorization": f"Bearer {team.key}", "X-Forwarded-For": "203.0.113.9"}
     api = f"{behind.url}/api/v1/teams/{team.slug}"
-    with behind.client(headers=headers, timeout=60) as http:
+    with behind.client(headers=headers) as http:
         large = b"The tide turns at noon. " * 500_000
         added = http.post(f"{api}/kbs/{kb}/documents", files={"file": ("large.txt", large)})
         assert added.status_code == 202
@@ -153,7 +157,7 @@ def test_uploads_streams_and_addresses_pass_through(
 def test_plain_http_is_sent_to_https(at_root: Behind) -> None:
     text = (at_root.service.data.parent / "nginx" / "nginx.conf").read_text()
     [plain] = re.findall(r"listen (\d+);", text)
-    reply = httpx.get(f"http://127.0.0.1:{plain}/kbs", headers={"Host": "localhost"})
+    reply = patient.get(f"http://127.0.0.1:{plain}/kbs", headers={"Host": "localhost"})
     assert (reply.status_code, reply.headers["location"]) == (301, "https://localhost/kbs")
 
 
@@ -166,7 +170,7 @@ def test_the_console_works_behind_a_proxy(where: str, request: pytest.FixtureReq
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=FLAGS)
         page = browser.new_page(ignore_https_errors=True)
-        page.set_default_timeout(20_000)
+        page.set_default_timeout(60_000)
         failed: list[str] = []
         page.on("response", lambda one: failed.extend([one.url] if one.status == 404 else []))
         page.goto(f"{behind.url}/t/{team.slug}/kbs")

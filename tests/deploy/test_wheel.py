@@ -10,10 +10,10 @@ import subprocess
 import sys
 from pathlib import Path
 
-import httpx
 import pytest
 
 from fontanel.client import Client
+from tests import patient
 from tests.conftest import ROOT, STORM, free_port
 
 
@@ -63,8 +63,8 @@ def test_an_installed_wheel_serves_the_console_and_answers(installed: Path, tmp_
         password = next(line for line in lines if "with the password" in line).split()[-1]
         next(line for line in lines if "listens on" in line)
         url = f"http://127.0.0.1:{port}"
-        assert '<div id="root">' in httpx.get(f"{url}/sign-in").text
-        assert httpx.get(f"{url}/mark.svg").is_success
+        assert '<div id="root">' in patient.get(f"{url}/sign-in").text
+        assert patient.get(f"{url}/mark.svg").is_success
         with Client(url) as operator:
             operator.sign_in("operator@localhost", password)
             operator.create_team("Harbour")

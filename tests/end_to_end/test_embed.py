@@ -9,12 +9,12 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import Any
 
-import httpx
 import jwt
 import pytest
 from playwright.sync_api import Frame, Page, expect
 
 from fontanel import schemas as s
+from tests import patient
 from tests.conftest import STORM, Service, TeamSetup, new_team, until
 
 QUESTION = "At what gust does the quay crane stop?"
@@ -67,7 +67,7 @@ def embed(team: TeamSetup, origin: str, parts: dict[str, str], **settings: Any) 
         **settings,
     }
     desk = team.client.create_desk("Harbour desk", s.DeskSettings.model_validate(values))
-    assert httpx.get(f"{team.service.url}/embed/{desk.id}.js").status_code == 404
+    assert patient.get(f"{team.service.url}/embed/{desk.id}.js").status_code == 404
     team.client.publish_desk(desk.id)
     parts["script"] = f"{team.service.url}/embed/{desk.id}.js"
     parts["link"] = team.client.make_desk_link(desk.id, "Intranet").secret

@@ -11,6 +11,7 @@ import pytest
 
 from fontanel.simulators.behaviours import EMBEDDERS, MODELS
 from fontanel.simulators.embedder import embedder_app
+from tests import patient
 from tests.conftest import free_port
 from tests.servers import served_on
 
@@ -24,7 +25,7 @@ PASSAGE = (
 def vectors() -> Iterator[httpx.Client]:
     with (
         served_on(embedder_app(dimensions=96, key="tide"), free_port()) as url,
-        httpx.Client(base_url=url, headers={"Authorization": "Bearer tide"}) as client,
+        httpx.Client(base_url=url, headers={"Authorization": "Bearer tide"}, timeout=60) as client,
     ):
         yield client
 
@@ -85,7 +86,7 @@ def test_every_behaviour_is_described() -> None:
 
 def proposed(url: str, model: str) -> list[dict[str, Any]]:
     body = {"model": model, "messages": [{"role": "user", "content": PASSAGE}]}
-    text = httpx.post(f"{url}/chat/completions", json=body).json()["choices"][0]["message"]
+    text = patient.post(f"{url}/chat/completions", json=body).json()["choices"][0]["message"]
     return [json.loads(line) for line in text["content"].splitlines()]
 
 

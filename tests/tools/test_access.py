@@ -10,6 +10,7 @@ import pytest
 from mcp import Client, MCPError
 
 from fontanel import schemas as s
+from tests import patient
 from tests.conftest import Service, TeamSetup, new_team, until
 from tests.tools.conftest import TRANSPORTS, connected
 
@@ -28,7 +29,7 @@ def initialize(service: Service, **headers: str) -> httpx.Response:
             "clientInfo": {"name": "tests", "version": "1"},
         },
     }
-    return httpx.post(f"{service.url}/mcp", json=body, headers={**ACCEPT, **headers})
+    return patient.post(f"{service.url}/mcp", json=body, headers={**ACCEPT, **headers})
 
 
 def bearer(key: str) -> str:
@@ -43,7 +44,7 @@ def test_a_key_is_needed(service: Service, team: TeamSetup) -> None:
         assert response.headers["content-type"] == "application/problem+json"
     with service.operator() as operator:
         cookies = dict(operator._http.cookies)
-    response = httpx.post(f"{service.url}/mcp", json={}, headers=ACCEPT, cookies=cookies)
+    response = patient.post(f"{service.url}/mcp", json={}, headers=ACCEPT, cookies=cookies)
     assert response.status_code in (401, 403)
     assert initialize(service, Authorization=bearer(team.key)).status_code == 200
 
@@ -61,9 +62,9 @@ def test_a_session_belongs_to_its_key(service: Service, team: TeamSetup) -> None
     body = {"jsonrpc": "2.0", "id": 2, "method": "tools/list"}
     headers = {**ACCEPT, "Mcp-Session-Id": session, "Mcp-Protocol-Version": "2025-11-25"}
     url = f"{service.url}/mcp"
-    foreign = httpx.post(url, json=body, headers={**headers, "Authorization": bearer(other.key)})
+    foreign = patient.post(url, json=body, headers={**headers, "Authorization": bearer(other.key)})
     assert foreign.status_code == 404
-    own = httpx.post(url, json=body, headers={**headers, "Authorization": bearer(team.key)})
+    own = patient.post(url, json=body, headers={**headers, "Authorization": bearer(team.key)})
     assert own.status_code == 200
     assert "list_knowledge_bases" in own.text
 
@@ -87,7 +88,7 @@ def test_a_revoked_key_ends_a_session(service: Service, team: TeamSetup, storm: 
 )
 def test_nonsense_is_refused(service: Service, team: TeamSetup, content: bytes) -> None:
     headers = {**ACCEPT, "Authorization": bearer(team.key)}
-    response = httpx.post(f"{service.url}/mcp", content=content, headers=headers)
+    response = patient.post(f"{service.url}/mcp", content=content, headers=headers)
     assert 400 <= response.status_code < 500
 
 

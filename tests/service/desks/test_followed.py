@@ -7,12 +7,12 @@ from email.message import EmailMessage
 from pathlib import Path
 
 import feedparser
-import httpx
 import pytest
 from aiosmtpd.controller import Controller
 
 from fontanel import schemas as s
 from fontanel.client import Client, Conflict, Invalid, NotFound
+from tests import patient
 from tests.channels.conftest import open_desk
 from tests.channels.test_webhook import Receiver, open_room
 from tests.conftest import STORM, Service, TeamSetup, free_port, new_team, until
@@ -86,15 +86,15 @@ def test_an_answer_that_changes(team: TeamSetup, mails: tuple[Mails, int]) -> No
         assert mail["To"] == team.email
         assert "35 knots" in mail.get_content()
 
-        feed = feedparser.parse(httpx.get(followed.feed).text)
+        feed = feedparser.parse(patient.get(followed.feed).text)
         assert [entry.title for entry in feed.entries] == ["The answer has changed", "The answer"]
         assert "35 knots" in feed.entries[0].content[0].value
-        tag = httpx.get(followed.feed).headers["etag"]
-        assert httpx.get(followed.feed, headers={"If-None-Match": tag}).status_code == 304
+        tag = patient.get(followed.feed).headers["etag"]
+        assert patient.get(followed.feed, headers={"If-None-Match": tag}).status_code == 304
         renewed = person.follow_answer(DESK, answer.turn_id)
-        assert httpx.get(followed.feed).status_code == 404
+        assert patient.get(followed.feed).status_code == 404
         person.unfollow(DESK, answer.turn_id)
-        assert httpx.get(renewed.feed).status_code == 404
+        assert patient.get(renewed.feed).status_code == 404
         with pytest.raises(NotFound):
             person.unfollow(DESK, answer.turn_id)
     assert len(mails[0].received) == 1

@@ -5,10 +5,10 @@ from __future__ import annotations
 from base64 import b64encode
 
 import feedparser
-import httpx
 import pytest
 
 from fontanel.client import NotFound
+from tests import patient
 from tests.conftest import Service, TeamSetup, new_team
 
 
@@ -52,9 +52,9 @@ def test_a_feed_that_has_not_changed_is_not_sent_again(
 ) -> None:
     url = f"{service.url}/api/v1/teams/{team.slug}/kbs/{canteen}/feed"
     key = {"Authorization": f"Bearer {team.key}"}
-    first = httpx.get(url, headers=key)
+    first = patient.get(url, headers=key)
     assert first.headers["content-type"].startswith("application/atom+xml")
-    again = httpx.get(url, headers={**key, "If-None-Match": first.headers["etag"]})
+    again = patient.get(url, headers={**key, "If-None-Match": first.headers["etag"]})
     assert (again.status_code, again.content) == (304, b"")
 
 
@@ -62,19 +62,19 @@ def test_a_feed_reader_sends_the_key_as_a_password(
     service: Service, team: TeamSetup, canteen: str
 ) -> None:
     url = f"{service.url}/api/v1/teams/{team.slug}/kbs/{canteen}/feed"
-    asked = httpx.get(url)
+    asked = patient.get(url)
     assert asked.status_code == 401
     assert asked.headers["www-authenticate"].startswith("Basic ")
     key = team.client.make_key("feed reader", "reader", [canteen]).secret
-    assert httpx.get(url, headers=basic(key)).status_code == 200
-    assert httpx.get(url, headers=basic("fk_unknown")).status_code == 401
+    assert patient.get(url, headers=basic(key)).status_code == 200
+    assert patient.get(url, headers=basic("fk_unknown")).status_code == 401
     for wrong in ("Basic", "Basic %%%", "Basic " + b64encode(b"\xff\xfe").decode()):
-        assert httpx.get(url, headers={"Authorization": wrong}).status_code == 401
+        assert patient.get(url, headers={"Authorization": wrong}).status_code == 401
     # A password opens nothing else.
     kb = url.removesuffix("/feed")
-    assert httpx.get(kb, headers=basic(key)).status_code == 401
-    assert httpx.delete(kb, headers=basic(team.key)).status_code == 401
+    assert patient.get(kb, headers=basic(key)).status_code == 401
+    assert patient.delete(kb, headers=basic(team.key)).status_code == 401
     other = new_team(service)
-    assert httpx.get(url, headers=basic(other.key)).status_code == 404
+    assert patient.get(url, headers=basic(other.key)).status_code == 404
     with pytest.raises(NotFound):
         team.client.kb_feed("nowhere")

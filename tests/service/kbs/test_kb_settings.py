@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import httpx
 import pytest
 
 from fontanel import schemas as s
 from fontanel.client import ChangedMeanwhile, Invalid
+from tests import patient
 from tests.conftest import Service, TeamSetup
 
 
@@ -40,7 +40,7 @@ def test_what_is_out_of_bounds_is_refused(
     before = team.client.show_kb(kb)
     with pytest.raises(ValueError, match=field):
         s.KbChange.model_validate(change)
-    response = httpx.patch(
+    response = patient.patch(
         f"{team.service.url}/api/v1/teams/{team.slug}/kbs/{kb}",
         json=change,
         headers={"Authorization": f"Bearer {team.key}"},

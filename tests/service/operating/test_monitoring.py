@@ -19,6 +19,7 @@ import yaml
 from opentelemetry.proto.collector.trace.v1.trace_service_pb2 import ExportTraceServiceRequest
 
 from fontanel.schemas import QuotasIn, SourceIn
+from tests import patient
 from tests.conftest import ROOT, STORM, Service, TeamSetup, new_team, until
 
 QUESTION = "What is the wind limit at the outer berth?"
@@ -165,7 +166,7 @@ def test_slow_operations_and_ids_are_logged(team: TeamSetup, storm: str, service
 
 def exported(service: Service) -> set[str]:
     """Return the names of the metrics that a service exports."""
-    text = httpx.get(f"{service.url}/metrics").text
+    text = patient.get(f"{service.url}/metrics").text
     return set(re.findall(r"^# TYPE (\S+) ", text, re.M))
 
 
@@ -178,7 +179,8 @@ def test_documented_metrics_alerts_and_panels_are_those_that_are_exported(
 ) -> None:
     with service.operator() as operator:
         operator.set_quotas(team.slug, QuotasIn(documents=10))
-        operator.start_backup()
+        for _ in operator.wait_for_backup(operator.start_backup().id):
+            pass
     found = {without_suffix(name) for name in exported(service)}
     page = (ROOT / "docs" / "monitoring.md").read_text()
     documented = {without_suffix(name) for name in re.findall(r"^\| `(fontanel_\w+)`", page, re.M)}
@@ -215,7 +217,7 @@ def test_metrics_of_waiting_work_quotas_and_the_disk(service: Service) -> None:
         for one in operator.wait_for_backup(backup.id):
             state = one.state
     assert state == "done"
-    text = httpx.get(f"{service.url}/metrics").text
+    text = patient.get(f"{service.url}/metrics").text
     assert re.search(r'fontanel_quota_share\{quota="documents",team="team_\w+"\} 0\.25', text)
     assert float(re.findall(r"^fontanel_disk_free_bytes (\S+)", text, re.M)[0]) > 0
     assert "fontanel_backup_failed 0.0" in text

@@ -7,7 +7,6 @@ import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 
-import httpx
 import pytest
 from sqlalchemy import func, select
 
@@ -15,6 +14,7 @@ from fontanel.client import Client, NotAllowed, ProblemError
 from fontanel.records.tables import Document, PassageCounts, PassageRow, Revision, TeamCounts
 from fontanel.records.unit_of_work import Records
 from fontanel.schemas import DeskKb, DeskSettings, QuotaOut, QuotasIn, SourceIn
+from tests import patient
 from tests.conftest import STORM, Service, TeamSetup, new_team, until
 
 QUESTION = "What is the wind limit at the outer berth?"
@@ -170,7 +170,7 @@ def test_requests_of_a_key_are_limited_and_reported(team: TeamSetup) -> None:
     secret = team.client.make_key("paced", "reader", requests_per_minute=3).secret
     headers = {"Authorization": f"Bearer {secret}"}
     url = f"{team.service.url}/api/v1/teams/{team.slug}/kbs"
-    replies = [httpx.get(url, headers=headers) for _ in range(4)]
+    replies = [patient.get(url, headers=headers) for _ in range(4)]
     assert [reply.status_code for reply in replies] == [200, 200, 200, 429]
     assert replies[0].headers["ratelimit-policy"] == '"requests";q=3;w=60'
     assert replies[0].headers["ratelimit"].startswith('"requests";r=2;t=')
@@ -178,7 +178,7 @@ def test_requests_of_a_key_are_limited_and_reported(team: TeamSetup) -> None:
     assert replies[3].json()["type"] == "urn:fontanel:problem:too-many-requests"
     # Other keys of the team have their own pace, and without a limit nothing is reported.
     assert (
-        "ratelimit" not in httpx.get(url, headers={"Authorization": f"Bearer {team.key}"}).headers
+        "ratelimit" not in patient.get(url, headers={"Authorization": f"Bearer {team.key}"}).headers
     )
     limit(team, QuotasIn(requests_per_minute=2))
     other = Client(team.service.url, team.key, team.slug, retry_seconds=0)
@@ -221,9 +221,9 @@ def test_streams_and_tokens_have_quotas(team: TeamSetup, kb: str) -> None:
     limit(team, QuotasIn(streams=1, tokens=100))
     url = f"{team.service.url}/api/v1/teams/{team.slug}/kbs/{kb}/events"
     headers = {"Authorization": f"Bearer {team.key}"}
-    with httpx.stream("GET", url, headers=headers) as first:
+    with patient.stream("GET", url, headers=headers) as first:
         assert first.status_code == 200
-        assert httpx.get(url, headers=headers).status_code == 429
+        assert patient.get(url, headers=headers).status_code == 429
         assert quota(team, "streams").used == 1
     until(lambda: quota(team, "streams").used == 0)
     budget = team.client.usage().budget

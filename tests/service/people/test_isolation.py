@@ -237,7 +237,8 @@ class SignedIn(httpx.Client):
     """Signs in again for each request, since one of the routes walked signs out."""
 
     def __init__(self, team: TeamSetup) -> None:
-        super().__init__(base_url=team.service.url, headers={"X-Fontanel-Console": "1"})
+        headers = {"X-Fontanel-Console": "1"}
+        super().__init__(base_url=team.service.url, headers=headers, timeout=patient.PATIENCE)
         self._body = {"email": team.email, "password": team.password}
 
     def request(self, *args: Any, **kwargs: Any) -> httpx.Response:

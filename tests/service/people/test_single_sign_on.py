@@ -286,16 +286,16 @@ def test_passwords_can_be_left_to_operators(tmp_path: Path, provider: RealProvid
         password = join(started, operator, "dee@skerrow.example", "Dee")
     with Client(started.url) as dee, pytest.raises(NotAllowed, match="switched off"):
         dee.sign_in("dee@skerrow.example", password)
-    ways = httpx.get(f"{started.url}/api/v1/session/provider").json()
+    ways = patient.get(f"{started.url}/api/v1/session/provider").json()
     assert ways == {"provider": "single sign-on", "passwords": "operators"}
     started.stop()
 
 
 def test_without_a_provider_there_is_none_to_start(tmp_path: Path) -> None:
     started = Service(tmp_path / "data").start()
-    ways = httpx.get(f"{started.url}/api/v1/session/provider").json()
+    ways = patient.get(f"{started.url}/api/v1/session/provider").json()
     assert ways == {"provider": None, "passwords": "everybody"}
-    assert httpx.get(f"{started.url}/api/v1/session/provider/start").status_code == 404
+    assert patient.get(f"{started.url}/api/v1/session/provider/start").status_code == 404
     started.stop()
 
 

@@ -8,12 +8,12 @@ from functools import partial
 from itertools import count
 from pathlib import Path
 
-import httpx
 import pytest
 
 from fontanel import schemas as s
 from fontanel.client import Client, Invalid, NotAllowed, NotFound, ProblemError
 from fontanel.simulators.ears import WORDS, ears_app
+from tests import patient
 from tests.conftest import Service, TeamSetup, free_port, new_team, until
 from tests.core.recordings import recording, silent_film
 from tests.servers import served_on
@@ -125,7 +125,7 @@ def test_the_original_is_played_from_any_second(team: TeamSetup) -> None:
     team.client.add_document(kb, data, "notice.webm", wait=True)
     address = f"{team.service.url}/api/v1/teams/{team.slug}/kbs/{kb}/documents/notice.webm/original"
     headers = {"Authorization": f"Bearer {team.key}", "Range": "bytes=10-19"}
-    played = httpx.get(address, headers=headers)
+    played = patient.get(address, headers=headers)
     assert (played.status_code, played.content) == (206, data[10:20])
     assert played.headers["content-type"] == "video/webm"
     assert played.headers["content-disposition"].startswith("inline")
