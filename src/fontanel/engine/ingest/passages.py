@@ -5,6 +5,7 @@ Added, removed, embedded.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, fields
 from typing import Any
@@ -14,8 +15,9 @@ import numpy.typing as npt
 from sqlalchemy import ColumnElement, delete, func, insert, select
 from sqlalchemy.orm import Session
 
-from fontanel.core.embedding.encoder import estimate_read_tokens, text_key
+from fontanel.core.embedding.encoder import text_key
 from fontanel.core.index import VectorSegment
+from fontanel.core.passages.estimating import COMPARED, RUN, estimate_texts
 from fontanel.core.passages.fields import window_texts
 from fontanel.core.passages.splitting import Locator, Passage, PassagePart
 from fontanel.engine.editions.store import Editions
@@ -23,9 +25,6 @@ from fontanel.facts import SplitSettings
 from fontanel.records.tables import Document, Edition, PassageRow, Revision, Tombstone
 from fontanel.records.unit_of_work import Records
 from fontanel.records.vector_cache import VectorCache
-
-#: The texts to embed are counted up to this many passages; of more, a sample of about this many is.
-_MAX_COUNTED, _SAMPLE = 5_000, 1_000
 
 
 def embedded_passages(
@@ -47,28 +46,16 @@ def embedded_passages(
 
 
 def estimated_texts(session: Session, edition: Edition) -> tuple[int, int, int]:
-    """Return how many passages an edition has, and about how many texts and tokens to embed.
-
-    Texts that repeat are embedded once. Of a large edition a sample of the passages is counted, and
-    extrapolated by their length; how many texts repeat is not known then.
-    """
+    """Return how many passages an edition has, and about how many texts and tokens to embed."""
     own = PassageRow.edition_id == edition.id
-    count, length = session.execute(
-        select(func.count(), func.coalesce(func.sum(func.length(PassageRow.text)), 0)).where(own)
-    ).one()
-    step = 1 if count <= _MAX_COUNTED else count // _SAMPLE
-    query = select(PassageRow.embedded_text, PassageRow.text).where(own, PassageRow.id % step == 0)
-    rows = session.execute(query.limit(_MAX_COUNTED)).all()
-    sampled = sum(len(text) for _, text in rows)
-    if not sampled:
-        return count, 0, 0
+    count = session.scalar(select(func.count()).where(own)) or 0
+    query = select(PassageRow.embedded_text, PassageRow.text).where(own).order_by(PassageRow.id)
+    if count > COMPARED:
+        query = query.where(PassageRow.id // RUN % math.ceil(count / COMPARED) == 0)
+    rows = session.execute(query.execution_options(yield_per=1_000))
     windows = split_settings(edition.settings).windows
-    texts = [
-        one for whole, text in rows for one in (whole, *(window_texts(text) if windows else ()))
-    ]
-    distinct = texts if step > 1 else list(dict.fromkeys(texts))
-    share = length / sampled
-    return count, round(len(distinct) * share), round(sum(estimate_read_tokens(distinct)) * share)
+    texts, tokens = estimate_texts(((whole, text) for whole, text in rows), count, windows=windows)
+    return count, texts, tokens
 
 
 def passage_row(
