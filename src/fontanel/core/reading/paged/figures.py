@@ -7,6 +7,9 @@ from typing import NamedTuple
 from fontanel.core.reading.model import LineBox, Picture, ReadingBuilder
 from fontanel.core.reading.paged.lines import Line
 
+#: Left, bottom, right and top, in points.
+Box = tuple[float, float, float, float]
+
 
 class PlacedPicture(NamedTuple):
     """A picture and its box on the page."""

@@ -10,19 +10,42 @@ from typing import Any
 import pypdfium2.raw as raw
 
 from fontanel.core.reading.paged import pdfium_calls as calls
+from fontanel.core.reading.paged.figures import Box
 
 
-class PageGeometry:
+class PageFrame:
+    """A page as displayed: turned, and cut to its visible part."""
+
+    def __init__(self, page: Any) -> None:
+        self._rotation = page.get_rotation()
+        self.width, self.height = page.get_size()
+        # A page's own coordinates need not begin at its corner.
+        self._left, self._bottom = page.get_cropbox()[:2]
+
+    def shown(self, left: float, bottom: float, right: float, top: float) -> Box:
+        """Return a box of the page in the coordinates of the page as displayed."""
+        left, right, bottom, top = (
+            left - self._left,
+            right - self._left,
+            bottom - self._bottom,
+            top - self._bottom,
+        )
+        if self._rotation == 0:
+            return left, bottom, right, top
+        if self._rotation == 90:
+            return bottom, self.height - right, top, self.height - left
+        if self._rotation == 270:
+            return self.width - top, left, self.width - bottom, right
+        return self.width - right, self.height - top, self.width - left, self.height - bottom
+
+
+class PageGeometry(PageFrame):
     """The geometry of characters, in the coordinates of the page as displayed."""
 
     def __init__(self, text_page: Any, page: Any) -> None:
+        super().__init__(page)
         self._typed = text_page
         self._text_page = calls.handle_of(text_page)
-        self._rotation = page.get_rotation()
-        width, height = page.get_size()
-        self._width, self._height = width, height
-        # A page's own coordinates need not begin at its corner.
-        self._left, self._bottom = page.get_cropbox()[:2]
         self._numbers = (ctypes.c_double * 4)()
         self._places = calls.places_in(self._numbers)
         self._plain = not self._rotation and abs(self._left) < 0.01 and abs(self._bottom) < 0.01
@@ -34,9 +57,7 @@ class PageGeometry:
         self._rotation = (self._rotation + degrees) % 360
         self._plain = False
 
-    def runs(
-        self, start: int, count: int, wide: float
-    ) -> tuple[tuple[float, float, float, float], list[Gap]] | None:
+    def runs(self, start: int, count: int, wide: float) -> tuple[Box, list[Gap]] | None:
         """Return the box of text runs, and the gaps wider than `wide`.
 
         None for a run that is not visible.
@@ -50,11 +71,11 @@ class PageGeometry:
         get_rect = calls.get_rect
         # PDFium returns left, top, right, bottom.
         get_rect(text_page, 0, one, four, three, two)
-        left, bottom, right, top = _four(numbers) if plain else self._turned(*_four(numbers))
+        left, bottom, right, top = _four(numbers) if plain else self.shown(*_four(numbers))
         last = right
         for i in range(1, number):
             get_rect(text_page, i, one, four, three, two)
-            start_x, low, end_x, high = _four(numbers) if plain else self._turned(*_four(numbers))
+            start_x, low, end_x, high = _four(numbers) if plain else self.shown(*_four(numbers))
             if start_x - last > wide:
                 gaps.append((last, start_x))
             last = end_x
@@ -66,17 +87,17 @@ class PageGeometry:
                 top = high
         return (left, bottom, right, top), gaps
 
-    def box(self, index: int) -> tuple[float, float, float, float]:
+    def box(self, index: int) -> Box:
         one, two, three, four = self._places
         # Here it returns left, right, bottom, top.
         calls.get_char_box(self._text_page, index, one, three, two, four)
-        return self._turned(*_four(self._numbers))
+        return self.shown(*_four(self._numbers))
 
     def baseline(self, index: int) -> float:
         one, two, _, _ = self._places
         calls.get_origin(self._text_page, index, one, two)
         x, y, _, _ = _four(self._numbers)
-        return y if self._plain else self._turned(x, y, x, y)[1]
+        return y if self._plain else self.shown(x, y, x, y)[1]
 
     def size(self, index: int) -> float:
         """The size of a character's font, before any matrix."""
@@ -96,23 +117,6 @@ class PageGeometry:
             )
             result = self._fonts[font] = bold, bool(flags.value & 1 or _FIXED_NAME.search(name))
         return result
-
-    def _turned(
-        self, left: float, bottom: float, right: float, top: float
-    ) -> tuple[float, float, float, float]:
-        left, right, bottom, top = (
-            left - self._left,
-            right - self._left,
-            bottom - self._bottom,
-            top - self._bottom,
-        )
-        if self._rotation == 0:
-            return left, bottom, right, top
-        if self._rotation == 90:
-            return bottom, self._height - right, top, self._height - left
-        if self._rotation == 270:
-            return self._width - top, left, self._width - bottom, right
-        return self._width - right, self._height - top, self._width - left, self._height - bottom
 
 
 _BOLD_NAME = re.compile(rb"bold|black|heavy|\bcmbx|-bd|medi\b")

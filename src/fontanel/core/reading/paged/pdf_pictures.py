@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ctypes
+from collections import Counter
 from collections.abc import Collection, Iterator
 from contextlib import suppress
 from typing import Any
@@ -13,6 +14,12 @@ import pypdfium2.raw as raw
 from fontanel.core.reading.model import ReadingFailed
 from fontanel.core.reading.paged import pdfium_calls as calls
 from fontanel.core.reading.paged.figures import PlacedPicture
+from fontanel.core.reading.paged.pdf_drawings import (
+    drawings_of_page,
+    may_have_drawings,
+    take_drawings,
+)
+from fontanel.core.reading.paged.pdf_geometry import PageFrame
 from fontanel.core.reading.picture_files import shown
 from fontanel.core.reading.pictures import raw_hash, sized_picture
 
@@ -25,13 +32,14 @@ _MAX_BYTES = 100_000_000
 
 def pictures_of_page(page: Any, *, has_text: bool) -> list[PlacedPicture]:
     """Return the pictures of a page that are more than ornaments."""
-    width, height = page.get_size()
+    frame = PageFrame(page)
+    kinds = _kinds(page)
     results: list[PlacedPicture] = []
-    for image in _images(page):
+    for image in _images(page, kinds):
         with suppress(pdfium.PdfiumError, ValueError):
-            left, bottom, right, top = image.get_bounds()
+            left, bottom, right, top = frame.shown(*image.get_bounds())
             covered = (right - left) * (top - bottom)
-            if has_text and covered > _WHOLE_PAGE * width * height:
+            if has_text and covered > _WHOLE_PAGE * frame.width * frame.height:
                 continue
             columns, rows = _size(image)
             known = sized_picture("", columns, rows)
@@ -39,6 +47,8 @@ def pictures_of_page(page: Any, *, has_text: bool) -> list[PlacedPicture]:
                 picture = sized_picture(raw_hash(data, columns, rows), columns, rows)
                 assert picture is not None
                 results.append(PlacedPicture(picture, left, bottom, right, top))
+    if may_have_drawings(kinds):
+        results += drawings_of_page(page, results)
     return results
 
 
@@ -64,7 +74,8 @@ def take_pictures(data: bytes, wanted: Collection[str]) -> dict[str, bytes]:
 
 
 def _take(page: Any, wanted: Collection[str], taken: dict[str, bytes]) -> None:
-    for image in _images(page):
+    kinds = _kinds(page)
+    for image in _images(page, kinds):
         with suppress(pdfium.PdfiumError, ValueError, ReadingFailed):
             columns, rows = _size(image)
             if sized_picture("", columns, rows) is None:
@@ -72,13 +83,20 @@ def _take(page: Any, wanted: Collection[str], taken: dict[str, bytes]) -> None:
             sha256 = raw_hash(_data(image), columns, rows)
             if sha256 in wanted and sha256 not in taken:
                 taken[sha256] = shown(image.get_bitmap(render=False).to_pil())
+    if may_have_drawings(kinds) and len(taken) < len(set(wanted)):
+        with suppress(pdfium.PdfiumError, ValueError, ReadingFailed):
+            take_drawings(page, wanted, taken)
 
 
-def _images(page: Any) -> Iterator[Any]:
-    """Yield a page's pictures, also those inside its forms."""
+def _kinds(page: Any) -> Counter[int]:
+    """Count a page's objects by their kinds."""
     handle = calls.handle_of(page.raw)
     count = min(raw.FPDFPage_CountObjects(page.raw), _MAX_OBJECTS)
-    kinds = {calls.get_object_type(calls.get_object(handle, index)) for index in range(count)}
+    return Counter(calls.get_object_type(calls.get_object(handle, index)) for index in range(count))
+
+
+def _images(page: Any, kinds: Counter[int]) -> Iterator[Any]:
+    """Yield a page's pictures, also those inside its forms."""
     if raw.FPDF_PAGEOBJ_IMAGE in kinds or raw.FPDF_PAGEOBJ_FORM in kinds:
         yield from page.get_objects(filter=(raw.FPDF_PAGEOBJ_IMAGE,), max_depth=3)
 
