@@ -131,7 +131,7 @@ def test_a_drawing_in_a_form_is_where_the_form_is_drawn() -> None:
 
 
 @pytest.mark.parametrize("draw", [table, boxed_text, background])
-def test_tables_boxes_and_backgrounds_are_no_drawings(draw: Callable[[Canvas], None]) -> None:
+def test_tables_boxes_and_backgrounds_are_not_drawings(draw: Callable[[Canvas], None]) -> None:
     assert read(drawn(draw), "depths.pdf").pictures == ()
 
 

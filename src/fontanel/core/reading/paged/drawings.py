@@ -67,7 +67,7 @@ def find_drawings(
 def is_filled(box: Box, parts: Iterable[Box]) -> bool:
     """Return whether parts of a page, such as its text, cover so much of a box that it is theirs.
 
-    Then it is no drawing, but a table or the frame of a picture.
+    Then the box is a table or the frame of a picture.
     """
     left, bottom, right, top = box
     covered = sum(
