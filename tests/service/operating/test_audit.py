@@ -10,7 +10,7 @@ import threading
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 import httpx
 import pytest
@@ -319,10 +319,18 @@ class Syslog(threading.Thread):
         try:
             connection, _ = self.listener.accept()
             with connection, connection.makefile("rb") as stream:
-                while size := b"".join(iter(lambda: stream.read(1), b" ")):
-                    self.received.append(stream.read(int(size)).decode())
+                while size := self._size(stream):
+                    self.received.append(stream.read(size).decode())
         except OSError:
             return
+
+    @staticmethod
+    def _size(stream: BinaryIO) -> int:
+        """Read the length before a message; 0 when the connection has ended."""
+        digits = b""
+        while (digit := stream.read(1)) not in (b" ", b""):
+            digits += digit
+        return int(digits or b"0")
 
     def close(self) -> None:
         self.listener.close()
