@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import asyncio
+import os
+import ssl
 from collections.abc import AsyncIterator, Callable, Mapping
 from contextlib import asynccontextmanager
+from functools import cache
 from types import TracebackType
 from typing import Any, Self, TypeVar
 
@@ -39,6 +42,16 @@ def pause_before_retry(state: RetryCallState) -> float:
     error = state.outcome.exception() if state.outcome is not None else None
     asked = error.retry_after if isinstance(error, ProblemError) else None
     return _growing(state) if asked is None else asked
+
+
+@cache
+def _certificates(*_named: str | None) -> ssl.SSLContext:
+    """Return what servers are verified with; reading it takes longer than most requests.
+
+    Args:
+        _named: The variables of the environment that name other certificates.
+    """
+    return httpx.create_ssl_context()
 
 
 class AsyncBaseClient:
@@ -77,7 +90,11 @@ class AsyncBaseClient:
         if guest is not None:
             sent["X-Fontanel-Guest"] = guest
         self._http = httpx.AsyncClient(
-            base_url=url.rstrip("/") + "/api/v1", headers=sent, timeout=timeout, transport=transport
+            base_url=url.rstrip("/") + "/api/v1",
+            headers=sent,
+            timeout=timeout,
+            transport=transport,
+            verify=_certificates(os.getenv("SSL_CERT_FILE"), os.getenv("SSL_CERT_DIR")),
         )
         self._calls = Calls(team)
         self._retry_seconds = retry_seconds

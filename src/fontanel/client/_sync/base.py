@@ -5,9 +5,12 @@ Made from its asynchronous twin by `make client`; do not edit.
 
 from __future__ import annotations
 
+import os
+import ssl
 import time
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
+from functools import cache
 from types import TracebackType
 from typing import Any, Self, TypeVar
 
@@ -42,6 +45,16 @@ def pause_before_retry(state: RetryCallState) -> float:
     error = state.outcome.exception() if state.outcome is not None else None
     asked = error.retry_after if isinstance(error, ProblemError) else None
     return _growing(state) if asked is None else asked
+
+
+@cache
+def _certificates(*_named: str | None) -> ssl.SSLContext:
+    """Return what servers are verified with; reading it takes longer than most requests.
+
+    Args:
+        _named: The variables of the environment that name other certificates.
+    """
+    return httpx.create_ssl_context()
 
 
 class BaseClient:
@@ -80,7 +93,11 @@ class BaseClient:
         if guest is not None:
             sent["X-Fontanel-Guest"] = guest
         self._http = httpx.Client(
-            base_url=url.rstrip("/") + "/api/v1", headers=sent, timeout=timeout, transport=transport
+            base_url=url.rstrip("/") + "/api/v1",
+            headers=sent,
+            timeout=timeout,
+            transport=transport,
+            verify=_certificates(os.getenv("SSL_CERT_FILE"), os.getenv("SSL_CERT_DIR")),
         )
         self._calls = Calls(team)
         self._retry_seconds = retry_seconds
