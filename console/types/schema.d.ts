@@ -9095,7 +9095,7 @@ export interface components {
              * Name
              * @enum {string}
              */
-            name: "documents" | "bytes" | "passages" | "questions" | "tokens" | "streams" | "requests_per_minute" | "questions_per_minute";
+            name: "documents" | "bytes" | "passages" | "questions" | "tokens" | "recording_minutes" | "streams" | "requests_per_minute" | "questions_per_minute";
             /** Limit */
             limit: number | null;
             /**
@@ -9153,6 +9153,11 @@ export interface components {
              * @description Tokens of models in a calendar month.
              */
             tokens?: number | null;
+            /**
+             * Recording Minutes
+             * @description Minutes of recordings that are transcribed in a calendar month.
+             */
+            recording_minutes?: number | null;
             /**
              * Streams
              * @description Event streams that are open at the same time.

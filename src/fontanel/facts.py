@@ -118,6 +118,7 @@ QuotaName = Literal[
     "passages",
     "questions",
     "tokens",
+    "recording_minutes",
     "streams",
     "requests_per_minute",
     "questions_per_minute",

@@ -26,6 +26,9 @@ class QuotasIn(Model):
     passages: Limit = Field(None, description="Passages of the active editions.")
     questions: Limit = Field(None, description="Questions in a calendar month.")
     tokens: Limit = Field(None, description="Tokens of models in a calendar month.")
+    recording_minutes: Limit = Field(
+        None, description="Minutes of recordings that are transcribed in a calendar month."
+    )
     streams: Limit = Field(None, description="Event streams that are open at the same time.")
     requests_per_minute: PerMinute = Field(None, description="Of each key, person and guest.")
     questions_per_minute: PerMinute = Field(None, description="Of each key, person and guest.")

@@ -119,6 +119,27 @@ def test_a_recording_waits_for_a_transcriber_and_is_then_answered_from(
     assert client.usage("model").total.cost == pytest.approx(cost)
 
 
+def test_recordings_wait_when_the_minutes_of_the_month_are_used_up(
+    operator: Client, ears: str, team: TeamSetup
+) -> None:
+    client = team.client
+    name = register(operator, ears)
+    kb = client.create_kb("Notices", transcriber=name).slug
+    operator.set_quotas(team.slug, s.QuotasIn(recording_minutes=1))
+    for number in range(2):
+        client.add_document(kb, recording(SAID[: 32 + number]), f"{number}.wav", wait=True)
+        assert client.show_document(kb, f"{number}.wav").state == "indexed"
+    used = next(one for one in client.quotas().quotas if one.name == "recording_minutes")
+    assert (used.used, used.state, used.per) == (1, "reached", "month")
+    client.add_document(kb, recording(SAID[:8]), "later.wav")
+    until(lambda: "this month (1)" in str(client.show_document(kb, "later.wav").error))
+    later = client.show_document(kb, "later.wav")
+    assert later.state == "needs_transcript"
+    assert "has used all minutes of recordings of this month (1)" in str(later.error)
+    operator.set_quotas(team.slug, s.QuotasIn(recording_minutes=2))
+    until(lambda: client.show_document(kb, "later.wav").state == "indexed")
+
+
 def test_the_original_is_played_from_any_second(team: TeamSetup) -> None:
     kb = team.client.create_kb("Notices").slug
     data = recording(SAID[:4], "webm")

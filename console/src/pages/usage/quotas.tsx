@@ -13,6 +13,7 @@ export const QUOTAS: Record<QuotaName, string> = {
   passages: "Passages",
   questions: "Questions a month",
   tokens: "Tokens a month",
+  recording_minutes: "Minutes of recordings a month",
   streams: "Open streams",
   requests_per_minute: "Requests a minute, each caller",
   questions_per_minute: "Questions a minute, each caller",

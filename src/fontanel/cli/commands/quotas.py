@@ -17,6 +17,7 @@ _HELP: dict[QuotaName, str] = {
     "passages": "passages of the active editions",
     "questions": "questions in a calendar month",
     "tokens": "tokens of models in a calendar month",
+    "recording_minutes": "minutes of recordings transcribed in a calendar month",
     "streams": "event streams that are open at the same time",
     "requests_per_minute": "requests of each key, person and guest",
     "questions_per_minute": "questions of each key, person and guest",

@@ -59,6 +59,7 @@ def record_use(
     started: datetime,
     seconds: float | None = None,
     cost: float | None = None,
+    recorded: float = 0.0,
     origin: Origin = NO_ORIGIN,
     edition_id: str | None = None,
 ) -> None:
@@ -67,6 +68,7 @@ def record_use(
     Args:
         seconds: How long it took; default: since it was started.
         cost: Default: that of the tokens.
+        recorded: The seconds of a recording that were transcribed.
         origin: Where the document comes from.
         edition_id: The edition that it was for.
     """
@@ -90,6 +92,7 @@ def record_use(
             tokens_read=use.read,
             tokens_written=use.written,
             cost=round(cost, 8),
+            recorded_seconds=recorded,
             seconds=(now() - started).total_seconds() if seconds is None else seconds,
             at=started,
         )

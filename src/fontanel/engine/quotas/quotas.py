@@ -13,7 +13,7 @@ from zoneinfo import ZoneInfo
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from fontanel.engine.answering.background import BACKGROUND
+from fontanel.engine.answering.background import BACKGROUND, TRANSCRIBED
 from fontanel.engine.answering.budgets import tokens_and_cost
 from fontanel.engine.answering.tool_calls import TOOL_CALL
 from fontanel.engine.gaps.collecting import TRIAL
@@ -94,6 +94,14 @@ def tokens_of(session: Session, team: Team) -> int:
     return tokens_and_cost(session, Use.team_id == team.id, Use.at >= month_began(team))[0]
 
 
+def recorded_minutes_of(session: Session, team: Team) -> int:
+    """Return the whole minutes of recordings that were transcribed this month."""
+    seconds = select(func.coalesce(func.sum(Use.recorded_seconds), 0.0)).where(
+        Use.team_id == team.id, Use.at >= month_began(team), Use.outcome == TRANSCRIBED
+    )
+    return int((session.scalar(seconds) or 0.0) // 60)
+
+
 def quotas_of(session: Session, team: Team, streams: int = 0) -> list[Quota]:
     """Return all quotas of a team, with what it uses of them.
 
@@ -108,6 +116,7 @@ def quotas_of(session: Session, team: Team, streams: int = 0) -> list[Quota]:
         "passages": passages_of(session, team.id),
         "questions": questions_of(session, team),
         "tokens": tokens_of(session, team),
+        "recording_minutes": recorded_minutes_of(session, team),
         "streams": streams,
     }
     return [Quota(name, limits[name], used.get(name), name in team.quotas) for name in NAMES]
@@ -169,12 +178,31 @@ def check_question(session: Session, team_id: str) -> None:
     team = session.get_one(Team, team_id)
     limit = limits_of(session, team)["questions"]
     if limit is not None and questions_of(session, team) >= limit:
-        ends = month_ends(team).astimezone(ZoneInfo(team.time_zone))
         raise QuotaReached(
             "questions",
-            f"The team has asked all of its {limit:,} questions of this month. The next month"
-            f" begins on {ends:%d %B %Y}.",
+            f"The team has asked all of its {limit:,} questions of this month. {_next_month(team)}",
         )
+
+
+def check_recording_minutes(session: Session, team_id: str) -> None:
+    """Check that more of a team's recordings may be transcribed this month.
+
+    Raises:
+        QuotaReached: no more may be.
+    """
+    team = session.get_one(Team, team_id)
+    limit = limits_of(session, team)["recording_minutes"]
+    if limit is not None and recorded_minutes_of(session, team) >= limit:
+        raise QuotaReached(
+            "recording_minutes",
+            f"The team has used all minutes of recordings of this month ({limit:,})."
+            f" {_next_month(team)}",
+        )
+
+
+def _next_month(team: Team) -> str:
+    ends = month_ends(team).astimezone(ZoneInfo(team.time_zone))
+    return f"The next month begins on {ends:%d %B %Y}."
 
 
 def _check(name: QuotaName, limit: int | None, needed: int, unit: str) -> None:

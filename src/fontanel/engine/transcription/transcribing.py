@@ -19,6 +19,7 @@ from fontanel.engine.answering.background import TRANSCRIBED, record_use
 from fontanel.engine.documents import states
 from fontanel.engine.documents.documents import retry_document
 from fontanel.engine.documents.origin import origin_of
+from fontanel.engine.quotas.quotas import check_recording_minutes
 from fontanel.engine.runtime.fault_points import fault
 from fontanel.engine.transcription.registered import (
     TranscriberUnusable,
@@ -30,7 +31,7 @@ from fontanel.engine.transcription.transcripts import parts_of
 from fontanel.engine.workers.framing import Failed
 from fontanel.engine.workers.messages import CutSound, SoundCut
 from fontanel.engine.workers.processes import Worker, WorkerDied
-from fontanel.errors import SecretUnreadable
+from fontanel.errors import QuotaReached, SecretUnreadable
 from fontanel.facts import DocumentState
 from fontanel.llm import CallFailed, Transcribed, TranscriptionClient, TranscriptionEndpoint
 from fontanel.records.blobs import BlobStore
@@ -174,9 +175,12 @@ class Transcribing:
                 return None
             try:
                 row = usable_transcriber(session, name, kb.team_id)
+                check_recording_minutes(session, kb.team_id)
                 endpoint = transcriber_endpoint(row, self._vault)
             except (TranscriberUnusable, SecretUnreadable) as error:
                 problem = f"The transcriber {name!r} cannot be used: {error}."
+            except QuotaReached as reached:
+                problem = str(reached)
             else:
                 spoken = kb.spoken or ""
                 parts = parts_of(session, kb.team_id, revision.sha256, name, spoken)
@@ -296,6 +300,7 @@ class Transcribing:
                 use=TokenUse(0, 0, counted=True),
                 started=started,
                 cost=task.price * seconds / 60,
+                recorded=seconds,
                 origin=origin_of(session, task.document_key, task.revision_id),
             )
             if cut.last:

@@ -3,7 +3,7 @@ CREATE TABLE alembic_version (
 	version_num VARCHAR(32) NOT NULL,
 	CONSTRAINT alembic_version_pkc PRIMARY KEY (version_num)
 );
-INSERT INTO "alembic_version" VALUES('0038');
+INSERT INTO "alembic_version" VALUES('0039');
 CREATE TABLE answer_sources (
 	"key" INTEGER NOT NULL,
 	team_id VARCHAR NOT NULL,
@@ -596,9 +596,9 @@ CREATE TABLE "notices" (
 	data JSON NOT NULL,
 	created_at DATETIME NOT NULL, event BOOLEAN DEFAULT '0' NOT NULL,
 	CONSTRAINT pk_notices PRIMARY KEY (id),
-	CONSTRAINT fk_notices_team_id FOREIGN KEY(team_id) REFERENCES teams (id) ON DELETE CASCADE,
 	CONSTRAINT fk_notices_source_id FOREIGN KEY(source_id) REFERENCES sources (id) ON DELETE CASCADE,
-	CONSTRAINT fk_notices_kb_id FOREIGN KEY(kb_id) REFERENCES kbs (id) ON DELETE CASCADE
+	CONSTRAINT fk_notices_kb_id FOREIGN KEY(kb_id) REFERENCES kbs (id) ON DELETE CASCADE,
+	CONSTRAINT fk_notices_team_id FOREIGN KEY(team_id) REFERENCES teams (id) ON DELETE CASCADE
 );
 CREATE TABLE page_edges (
 	document_key INTEGER NOT NULL,
@@ -1089,7 +1089,7 @@ CREATE TABLE uses (
 	first_seconds DOUBLE,
 	seconds DOUBLE NOT NULL,
 	helpful BOOLEAN,
-	at DATETIME NOT NULL, model VARCHAR, kb_id VARCHAR, link_id VARCHAR, source_id VARCHAR, sync_id VARCHAR, edition_id VARCHAR,
+	at DATETIME NOT NULL, model VARCHAR, kb_id VARCHAR, link_id VARCHAR, source_id VARCHAR, sync_id VARCHAR, edition_id VARCHAR, recorded_seconds DOUBLE DEFAULT '0.0' NOT NULL,
 	CONSTRAINT pk_uses PRIMARY KEY ("key"),
 	CONSTRAINT fk_uses_team_id FOREIGN KEY(team_id) REFERENCES teams (id) ON DELETE CASCADE,
 	CONSTRAINT uq_uses_turn_id UNIQUE (turn_id)
@@ -1170,9 +1170,9 @@ CREATE UNIQUE INDEX ix_turns_asked ON turns (asker, asked_key);
 CREATE INDEX ix_turns_desk ON turns (desk_id, created_at);
 CREATE INDEX ix_turns_state ON turns (state);
 CREATE INDEX ix_notices_created_at ON notices (created_at);
-CREATE INDEX ix_notices_source_id ON notices (source_id);
-CREATE INDEX ix_notices_team_id ON notices (team_id);
 CREATE INDEX ix_notices_kb_id ON notices (kb_id);
+CREATE INDEX ix_notices_team_id ON notices (team_id);
+CREATE INDEX ix_notices_source_id ON notices (source_id);
 CREATE INDEX ix_descriptions_kb_id ON descriptions (kb_id);
 CREATE INDEX ix_descriptions_team_id ON descriptions (team_id);
 CREATE INDEX ix_documents_changed ON documents (kb_id, changed_at);

@@ -169,6 +169,8 @@ class Use(Base):
     tokens_read: Mapped[int] = mapped_column(default=0)
     tokens_written: Mapped[int] = mapped_column(default=0)
     cost: Mapped[float] = mapped_column(default=0.0)
+    recorded_seconds: Mapped[float] = mapped_column(default=0.0)
+    """The length of the recording that was transcribed."""
     first_seconds: Mapped[float | None]
     seconds: Mapped[float] = mapped_column(default=0.0)
     helpful: Mapped[bool | None]

@@ -25,6 +25,7 @@ _PER: dict[QuotaName, Period] = {
     "passages": "total",
     "questions": "month",
     "tokens": "month",
+    "recording_minutes": "month",
     "streams": "now",
     "requests_per_minute": "minute",
     "questions_per_minute": "minute",
