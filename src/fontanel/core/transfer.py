@@ -9,8 +9,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any, Literal
 
-#: How a formula begins.
-_FORMULA = ("=", "+", "-", "@")
+from fontanel.core.csv_cells import guarded, unguarded
+
 Form = Literal["jsonl", "csv"]
 
 
@@ -60,7 +60,9 @@ def _csv(text: str, columns: Columns) -> Iterator[tuple[int, Any]]:
         if None in row or None in row.values():
             yield reader.line_num, "The line has another number of cells than the first one."
             continue
-        fields: dict[str, Any] = {name: _plain(cell) for name, cell in row.items() if cell.strip()}
+        fields: dict[str, Any] = {
+            name: unguarded(cell) for name, cell in row.items() if cell.strip()
+        }
         for name in set(columns.lists) & set(fields):
             fields[name] = [line.strip() for line in fields[name].splitlines() if line.strip()]
         yield reader.line_num, fields
@@ -94,15 +96,5 @@ def dump(form: Form, lines: Iterable[dict[str, Any]], columns: Columns) -> str:
             name: "\n".join(value) if name in columns.lists else value
             for name, value in line.items()
         }
-        writer.writerow({name: _guarded(cell) for name, cell in cells.items()})
+        writer.writerow({name: guarded(cell) for name, cell in cells.items()})
     return out.getvalue()
-
-
-def _guarded(cell: Any) -> Any:
-    """Return a cell that no spreadsheet takes for a formula."""
-    return f"'{cell}" if isinstance(cell, str) and cell[:1] in _FORMULA else cell
-
-
-def _plain(cell: str) -> str:
-    """Return a cell as it was before it was guarded."""
-    return cell[1:] if cell[:1] == "'" and cell[1:2] in _FORMULA else cell

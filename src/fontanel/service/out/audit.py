@@ -14,6 +14,7 @@ from sqlalchemy import Select, select
 from sqlalchemy.orm import Session
 
 from fontanel.core.auditing import verify
+from fontanel.core.csv_cells import guarded
 from fontanel.records.audit import as_dict
 from fontanel.records.tables import AuditEntry, AuditLog, Team
 from fontanel.records.unit_of_work import Records
@@ -38,8 +39,6 @@ _CSV = (
     "changes",
     "hash",
 )
-#: A cell that begins with one of these is a formula to a spreadsheet.
-_FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,7 +131,7 @@ def _row(entry: dict[str, Any]) -> tuple[str, ...]:
     values = entry | (entry["who"] or {})
     values["changes"] = json.dumps(entry["changes"], ensure_ascii=False)
     cells = ("" if values.get(name) is None else str(values[name]) for name in _CSV)
-    return tuple(f"'{cell}" if cell.startswith(_FORMULA) else cell for cell in cells)
+    return tuple(map(guarded, cells))
 
 
 def _csv_line(cells: tuple[str, ...]) -> bytes:

@@ -15,6 +15,7 @@ from sqlalchemy import ColumnElement, select
 from sqlalchemy.orm import Session
 
 from fontanel.core.answering import APPROVED, BUILT_IN
+from fontanel.core.csv_cells import guarded
 from fontanel.engine.answering.background import BACKGROUND
 from fontanel.engine.answering.budgets import budget_of
 from fontanel.engine.answering.tool_calls import TOOL_CALL
@@ -104,14 +105,7 @@ def _csv(rows: Sequence[UsageRow], by: str) -> Response:
     writer = csv.writer(out)
     names = list(UsageRow.model_fields)
     writer.writerow(names)
-    # A name that begins like a formula must not become one in a spreadsheet.
-    writer.writerows(
-        [
-            "'" + v if isinstance(v, str) and v[:1] in "=+-@" else v
-            for v in (getattr(row, n) for n in names)
-        ]
-        for row in rows
-    )
+    writer.writerows([guarded(getattr(row, name)) for name in names] for row in rows)
     headers = {"Content-Disposition": f'attachment; filename="usage-by-{by}.csv"'}
     return Response(out.getvalue(), media_type="text/csv; charset=utf-8", headers=headers)
 
