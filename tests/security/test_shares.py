@@ -11,14 +11,13 @@ from sqlalchemy.orm import Session
 
 from fontanel.core.passages.splitting import split
 from fontanel.core.reading import read
-from fontanel.engine.documents.contained import add_contained
+from fontanel.engine.documents.contained import StoredFile, add_contained, add_many_contained
 from fontanel.engine.documents.documents import add_document, rename_document
 from fontanel.engine.documents.kbs import create_kb
 from fontanel.engine.ingest.queue import claim, waiting_teams
-from fontanel.engine.ingest.reading import StoredFile
 from fontanel.facts import SplitSettings
 from fontanel.records.ids import new_id
-from fontanel.records.tables import Document, Job, JobStage, JobState, Kb, Team
+from fontanel.records.tables import Document, Job, JobStage, JobState, Kb, Revision, Team
 from fontanel.records.unit_of_work import Records
 from tests.conftest import STORM, Service, new_team
 from tests.core import samples
@@ -81,6 +80,43 @@ def test_a_number_of_files_is_enough(records: Records) -> None:
         warning = add_contained(session, outer, inside(10_003, 1))
         assert warning is not None
         assert warning.startswith("3 files inside were left out")
+
+
+def test_many_files_are_added_in_parts_and_are_there_once(records: Records) -> None:
+    with records.writing() as session:
+        kb = kb_of(session, "a")
+        outer = add_document(session, kb, "all.zip", "0" * 64, 1, None)
+        key = outer.document.key
+    assert outer.job is not None
+    files = inside(450, 1)
+    add_many_contained(records, outer.job, files[:250])
+    # Interrupted, and read again.
+    add_many_contained(records, outer.job, files)
+    with records.writing() as session:
+        document = session.get_one(Document, key)
+        assert add_contained(session, document, files) is None
+        members = session.scalars(select(Document).where(Document.parent_key == key)).all()
+        assert {member.name for member in members} == {f"all.zip/{n}.md" for n in range(450)}
+        assert session.query(Job).count() == len(members) + 1
+        # Without some of its files, changed ones, and others.
+        less = [*inside(3, 1)[1:], StoredFile("3.md", "f" * 64, 2, {}), *inside(1, 1, "new")]
+        assert add_contained(session, document, less) is None
+        members = session.scalars(select(Document).where(Document.parent_key == key)).all()
+        assert {member.name.removeprefix("all.zip/") for member in members} == {
+            *("1.md", "2.md", "3.md", "new0.md")
+        }
+        assert session.query(Revision).filter_by(sha256="f" * 64).one().number == 2
+
+
+def test_files_of_an_outdated_archive_are_not_added(records: Records) -> None:
+    with records.writing() as session:
+        kb = kb_of(session, "a")
+        outer = add_document(session, kb, "all.zip", "0" * 64, 1, None)
+        add_document(session, kb, "all.zip", "1" * 64, 1, None)
+    assert outer.job is not None
+    add_many_contained(records, outer.job, inside(450, 1))
+    with records.reading() as session:
+        assert session.query(Document).count() == 1
 
 
 def test_teams_take_turns(records: Records) -> None:

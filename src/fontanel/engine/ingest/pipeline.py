@@ -10,7 +10,7 @@ from fontanel.engine.editions.store import Editions
 from fontanel.engine.ingest.embedding import EmbedStage
 from fontanel.engine.ingest.passage_embedders import PassageEmbedder
 from fontanel.engine.ingest.progress import ProgressReporter
-from fontanel.engine.ingest.reading import AddContained, ReadStage
+from fontanel.engine.ingest.reading import ReadStage
 from fontanel.engine.workers.processes import DocumentReader
 from fontanel.records.blobs import BlobStore
 from fontanel.records.unit_of_work import Records
@@ -28,7 +28,6 @@ class Ingest:
         vectors: VectorCache,
         editions: Editions,
         read_seconds: float,
-        add_contained: AddContained,
         embedder: str | None,
         readers: int,
     ) -> None:
@@ -39,7 +38,6 @@ class Ingest:
             editions=editions,
             progress=progress,
             read_seconds=read_seconds,
-            add_contained=add_contained,
             embedder=embedder,
             readers=readers,
         )

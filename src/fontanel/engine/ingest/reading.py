@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections import Counter
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import structlog
@@ -19,6 +19,7 @@ from fontanel.core.reading.detect import RECORDINGS
 from fontanel.core.reading.spoken.cues import Cue
 from fontanel.core.text.analysis import analyser_of
 from fontanel.engine.documents import states
+from fontanel.engine.documents.contained import StoredFile, add_contained, add_many_contained
 from fontanel.engine.documents.readings import store_reading
 from fontanel.engine.documents.validity import record_statements
 from fontanel.engine.editions.store import Editions
@@ -72,21 +73,7 @@ _MAX_WAIT = 0.4
 _MAX_PASSAGES = 512
 
 
-@dataclass(frozen=True, slots=True)
-class StoredFile:
-    """A file found inside a document, its bytes stored already."""
-
-    name: str
-    sha256: str
-    size: int
-    tags: dict[str, str]
-
-
 _BROKE = "Reading failed inside the service."
-
-#: Makes the files inside a document documents of their own, within the unit of work that indexes
-#: it; returns a warning about files that were left out.
-AddContained = Callable[[Session, Document, Sequence[StoredFile]], str | None]
 
 
 @dataclass(frozen=True, slots=True, kw_only=True)
@@ -116,7 +103,6 @@ class ReadStage:
         editions: Editions,
         progress: ProgressReporter,
         read_seconds: float,
-        add_contained: AddContained,
         embedder: str | None,
         readers: int,
     ) -> None:
@@ -125,7 +111,6 @@ class ReadStage:
         self._editions = editions
         self._progress = progress
         self._read_seconds = read_seconds
-        self._add_contained = add_contained
         self._embedder = embedder
         self._readers = readers
         self._repeated = RepeatedBlocks(records)
@@ -327,6 +312,9 @@ class ReadStage:
             self._repeated.read_again(pages)
 
     def _commit_edition(self, edition_id: str, reads: Sequence[_Read]) -> None:
+        for read in reads:
+            if read.job.for_active:
+                add_many_contained(self._records, read.job, read.files)
         with self._records.writing() as session:
             edition = session.get(Edition, edition_id)
             if edition is None:
@@ -435,7 +423,7 @@ class ReadStage:
         revision.language = result.language
         revision.passages = len(result.passages)
         revision.tokens = sum(passage.tokens for passage in result.passages)
-        if warning := self._add_contained(session, document, read.files):
+        if warning := add_contained(session, document, read.files):
             revision.warnings = [*revision.warnings, warning]
         document.revision_id = revision.id
         record_edges(session, document, result.edges, read.repeated)

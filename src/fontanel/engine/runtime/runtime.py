@@ -30,7 +30,6 @@ from fontanel.engine.curation.followed import FollowedAnswers
 from fontanel.engine.curation.proposing.by_model import ModelProposer
 from fontanel.engine.curation.proposing.by_rules import RuleProposer
 from fontanel.engine.curation.serving import ApprovedStore
-from fontanel.engine.documents.contained import add_contained
 from fontanel.engine.editions.maintenance import EditionMaintenance
 from fontanel.engine.editions.store import Editions
 from fontanel.engine.embedding.directories import DirectoryWorkers
@@ -192,7 +191,6 @@ class Runtime:
             vectors=self.vectors,
             editions=self.editions,
             read_seconds=settings.read_seconds,
-            add_contained=add_contained,
             embedder=self.local_models.name,
             readers=len(self.ingest_workers.readers),
         )
