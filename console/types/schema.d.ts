@@ -2602,7 +2602,7 @@ export interface paths {
         head?: never;
         /**
          * Assign, resolve or open a gap
-         * @description It opens by itself when one of its questions is asked again and not answered well.
+         * @description It opens automatically when one of its questions is asked again and not answered well.
          */
         patch: operations["change_gap_api_v1_teams__team__gaps__gap__patch"];
         trace?: never;
@@ -2866,7 +2866,7 @@ export interface paths {
         head?: never;
         /**
          * Change a question set
-         * @description Its name, description, and when it is asked of a desk by itself.
+         * @description Its name, description, and when a desk is asked automatically.
          */
         patch: operations["change_set_api_v1_teams__team__sets__question_set__patch"];
         trace?: never;
@@ -6983,7 +6983,7 @@ export interface components {
         };
         /**
          * GapAnswer
-         * @description The answer that closed a gap by itself.
+         * @description The answer that closed a gap automatically.
          */
         GapAnswer: {
             /** Text */

@@ -101,7 +101,7 @@ def test_what_was_asked_joins_a_set(page: Page, team: TeamSetup, tmp_path: Path)
     page.get_by_label("File of questions").set_input_files(file)
     expect(page.get_by_text("1 questions added.")).to_be_visible()
     assert client.show_set(made.slug).questions == 1
-    page.get_by_label("Asked by itself").select_option("each night")
+    page.get_by_label("Asked automatically").select_option("each night")
     expect(page.get_by_label("of the desk")).to_be_visible()
     assert client.show_set(made.slug).schedule == "nightly"
 

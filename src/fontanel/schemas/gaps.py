@@ -86,7 +86,7 @@ class GapCitation(Model):
 
 
 class GapAnswer(Model):
-    """The answer that closed a gap by itself."""
+    """The answer that closed a gap automatically."""
 
     text: str
     sufficiency: float

@@ -7,7 +7,7 @@ export type Splitting = Schemas["Splitting"];
 export function splittingText(splitting: Splitting): string {
   const overlap = splitting.overlap_tokens ? `, ${splitting.overlap_tokens} repeated` : "";
   const rows =
-    splitting.table_mode === "single" ? "each table row by itself" : "table rows together";
+    splitting.table_mode === "single" ? "each table row alone" : "table rows together";
   const windows = splitting.windows ? "with sentence windows" : "without sentence windows";
   return `${splitting.target_tokens} tokens per passage${overlap}, ${rows}, ${windows}${splitting.compact ? ", compact vectors" : ""}`;
 }

@@ -120,7 +120,7 @@ function Schedule({
   return (
     <p className="mt-4 flex flex-wrap items-center gap-2.5">
       <label className="flex items-center gap-2.5">
-        Asked by itself
+        Asked automatically
         <select
           className="select select-sm w-auto"
           value={set.schedule}

@@ -72,7 +72,7 @@ export function TrialStateText({ trial }: { trial: Trial }) {
   );
 }
 
-/** Whether a trial still changes by itself. */
+/** Whether a trial still changes. */
 export const isOpen = (trial: Trial) => trial.state === "waiting" || trial.state === "running";
 
 /** Trials as a table, newest first. */

@@ -31,7 +31,7 @@ from fontanel.records.unit_of_work import Committed, Records
 
 log = structlog.get_logger()
 
-#: How an answer that closed a gap by itself is recorded.
+#: How an answer that closed a gap automatically is recorded.
 ANSWERED = "answered"
 
 

@@ -277,7 +277,7 @@ def documents_of(session: Session, jobs: Sequence[Job]) -> dict[int, Document]:
 def loaded(session: Session, jobs: Sequence[Job]) -> Iterator[None]:
     """Load the documents, revisions, knowledge bases and editions of jobs in few statements.
 
-    A session forgets what nobody refers to, and would load each row by itself again and again. They
+    A session forgets what nobody refers to, and would load each row alone again and again. They
     are kept for the length of the block.
     """
     kbs = _load(session, Kb, Kb.id, {job.kb_id for job in jobs})

@@ -33,7 +33,7 @@ class Gap(Base):
     """A group of questions that ask for the same and were not answered well.
 
     `question` is the most central of them. `resolution` says how it was resolved; `answer` is the
-    answer with which it was closed by itself; `checked_at` is when it was last asked again.
+    answer with which it was closed automatically; `checked_at` is when it was last asked again.
     """
 
     __tablename__ = "gaps"

@@ -29,11 +29,11 @@ def add_commands(group: Any, verb: Any, common: argparse.ArgumentParser) -> None
     change = verb(group, "change", change_set, "change a question set", common)
     change.add_argument("--name")
     change.add_argument("--about")
-    change.add_argument("--desk", help="the desk whose published version is asked by itself")
+    change.add_argument("--desk", help="the desk whose published version is asked automatically")
     change.add_argument(
         "--schedule",
         choices=["never", "nightly", "after_sync"],
-        help="when it is asked by itself: each night, or after a source changed documents",
+        help="when it is asked automatically: each night, or after a source changed documents",
     )
 
     add = verb(group, "add", add_question, "add a question to a set", common)

@@ -24,7 +24,7 @@ from fontanel.records.tables import (
 
 
 def next_document(session: Session, *, by_model: bool) -> Document | None:
-    """Return a document that was asked for, or whose knowledge base proposes by itself.
+    """Return a document that was asked for, or whose knowledge base proposes automatically.
 
     Most knowledge bases do not: their documents are not looked at.
 

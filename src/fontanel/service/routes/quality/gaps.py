@@ -70,7 +70,7 @@ def show_gap(gap: str, access: TeamEditor) -> GapDetail:
 
 @router.patch("/{gap}", summary="Assign, resolve or open a gap")
 def change_gap(gap: str, body: GapChange, access: TeamEditorWrite) -> GapDetail:
-    """It opens by itself when one of its questions is asked again and not answered well."""
+    """It opens automatically when one of its questions is asked again and not answered well."""
     row = find_gap(access.scope, gap)
     if body.assignee is not None:
         row.assignee = body.assignee

@@ -82,7 +82,7 @@ def show_set(question_set: str, access: TeamEditor, response: Response) -> SetOu
 def change_set(
     question_set: str, body: SetChange, access: TeamEditorWrite, request: Request
 ) -> SetOut:
-    """Its name, description, and when it is asked of a desk by itself."""
+    """Its name, description, and when a desk is asked automatically."""
     row = engine.find_set(access.scope, question_set)
     check_version(request, row.version)
     if body.name is not None and body.name != row.name:
