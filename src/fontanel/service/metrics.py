@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 
 from fontanel.engine.cluster.connection import Cluster
 from fontanel.engine.curation.approved import curation_counts
-from fontanel.engine.quotas.quotas import quotas_of
+from fontanel.engine.quotas.quotas import quotas_of_all
 from fontanel.engine.sync.freshness import freshness_of
 from fontanel.records.tables import (
     Backup,
@@ -91,10 +91,11 @@ class ServiceFigures(Collector):
                 oldest_now = (now() - first).total_seconds()
                 if state == JobState.WAITING:
                     oldest.add_metric([stage.value], max(0.0, oldest_now))
-            for team in session.scalars(select(Team)):
-                for quota in quotas_of(session, team):
+            teams = session.scalars(select(Team)).all()
+            for team_id, of_team in quotas_of_all(session, teams).items():
+                for quota in of_team:
                     if quota.share is not None:
-                        quotas.add_metric([team.id, quota.name], quota.share)
+                        quotas.add_metric([team_id, quota.name], quota.share)
             taken = self._backups(session)
         yield from (jobs, oldest, quotas, self._disk())
         yield from taken

@@ -1,34 +1,27 @@
-"""How much of its quotas a team uses, and whether there is room for more.
-
-What is stored is counted by triggers of the database, so that a check costs the same whatever a
-team has.
-"""
+"""How much of its quotas a team uses, and whether there is room for more."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from zoneinfo import ZoneInfo
 
-from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from fontanel.engine.answering.background import BACKGROUND, TRANSCRIBED
-from fontanel.engine.answering.budgets import tokens_and_cost
-from fontanel.engine.answering.tool_calls import TOOL_CALL
-from fontanel.engine.gaps.collecting import TRIAL
-from fontanel.engine.quotas.limits import LOW, NAMES, limits_of, month_began, month_ends, share_of
+from fontanel.engine.quotas import used
+from fontanel.engine.quotas.limits import (
+    LOW,
+    NAMES,
+    default_limits,
+    limits_of,
+    month_began,
+    month_ends,
+    share_of,
+)
 from fontanel.errors import QuotaReached
 from fontanel.facts import QuotaName
-from fontanel.records.tables import (
-    Kb,
-    PassageCounts,
-    Team,
-    TeamCounts,
-    Turn,
-    TurnState,
-    Use,
-)
+from fontanel.records.tables import Team
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,67 +52,58 @@ class Quota:
         return "low" if share >= LOW else "fine"
 
 
-def stored(session: Session, team_id: str) -> tuple[int, int]:
-    """Return how many documents a team has, and the bytes of all their revisions."""
-    query = select(TeamCounts.documents, TeamCounts.bytes).where(TeamCounts.team_id == team_id)
-    row = session.execute(query).one_or_none()
-    return (0, 0) if row is None else (row[0], row[1])
-
-
-def passages_of(session: Session, team_id: str) -> int:
-    """Return how many passages the active editions of a team have."""
-    active = select(Kb.edition_id).where(Kb.team_id == team_id)
-    total = select(func.coalesce(func.sum(PassageCounts.passages), 0))
-    return session.scalar(total.where(PassageCounts.edition_id.in_(active))) or 0
-
-
-def questions_of(session: Session, team: Team) -> int:
-    """Return how many questions the team asked this month; trials do not count."""
-    asked = select(func.count()).where(
-        Use.team_id == team.id,
-        Use.at >= month_began(team),
-        Use.outcome.not_in((*BACKGROUND, TOOL_CALL)),
-        Use.asker.not_like(f"{TRIAL}%"),
-    )
-    being_answered = select(func.count()).where(
-        Turn.team_id == team.id,
-        Turn.state == TurnState.ANSWERING,
-        Turn.asker.not_like(f"{TRIAL}%"),
-    )
-    return (session.scalar(asked) or 0) + (session.scalar(being_answered) or 0)
-
-
-def tokens_of(session: Session, team: Team) -> int:
-    """Return the tokens of models that the team used this month."""
-    return tokens_and_cost(session, Use.team_id == team.id, Use.at >= month_began(team))[0]
-
-
-def recorded_minutes_of(session: Session, team: Team) -> int:
-    """Return the whole minutes of recordings that were transcribed this month."""
-    seconds = select(func.coalesce(func.sum(Use.recorded_seconds), 0.0)).where(
-        Use.team_id == team.id, Use.at >= month_began(team), Use.outcome == TRANSCRIBED
-    )
-    return int((session.scalar(seconds) or 0.0) // 60)
-
-
 def quotas_of(session: Session, team: Team, streams: int = 0) -> list[Quota]:
     """Return all quotas of a team, with what it uses of them.
 
     Args:
         streams: How many event streams it has open.
     """
-    limits = limits_of(session, team)
-    documents, size = stored(session, team.id)
-    used: dict[str, int | None] = {
-        "documents": documents,
-        "bytes": size,
-        "passages": passages_of(session, team.id),
-        "questions": questions_of(session, team),
-        "tokens": tokens_of(session, team),
-        "recording_minutes": recorded_minutes_of(session, team),
-        "streams": streams,
-    }
-    return [Quota(name, limits[name], used.get(name), name in team.quotas) for name in NAMES]
+    return quotas_of_all(session, [team], {team.id: streams})[team.id]
+
+
+def quotas_of_all(
+    session: Session, teams: Sequence[Team], streams: Mapping[str, int] | None = None
+) -> dict[str, list[Quota]]:
+    """Return the quotas of teams by their ids, in few statements however many they are.
+
+    Args:
+        streams: How many event streams each has open.
+    """
+    ids = [team.id for team in teams]
+    stored, passages = used.stored(session, ids), used.passages(session, ids)
+    questions: dict[str, int] = {}
+    tokens: dict[str, int] = {}
+    minutes: dict[str, int] = {}
+    # A month begins at another time in each time zone.
+    for since, group in _by_month(teams).items():
+        questions |= used.questions(session, group, since)
+        tokens |= used.tokens(session, group, since)
+        minutes |= used.recorded_minutes(session, group, since)
+    defaults = default_limits(session)
+    results: dict[str, list[Quota]] = {}
+    for team in teams:
+        documents, size = stored.get(team.id, (0, 0))
+        counts: dict[str, int | None] = {
+            "documents": documents,
+            "bytes": size,
+            "passages": passages.get(team.id, 0),
+            "questions": questions.get(team.id, 0),
+            "tokens": tokens.get(team.id, 0),
+            "recording_minutes": minutes.get(team.id, 0),
+            "streams": (streams or {}).get(team.id, 0),
+        }
+        limits = defaults | team.quotas
+        results[team.id] = [
+            Quota(name, limits.get(name), counts.get(name), name in team.quotas) for name in NAMES
+        ]
+    return results
+
+
+def _by_month(teams: Sequence[Team]) -> dict[datetime, list[str]]:
+    groups: dict[datetime, list[str]] = {}
+    for team in teams:
+        groups.setdefault(month_began(team), []).append(team.id)
+    return groups
 
 
 @dataclass(slots=True)
@@ -145,8 +129,9 @@ class Room:
 def room_of(session: Session, team_id: str) -> Room:
     """Return how much more a team may store; nothing is counted for a team without limits."""
     limits = limits_of(session, session.get_one(Team, team_id))
-    unlimited = limits["documents"] is None and limits["bytes"] is None
-    return Room(limits, *((0, 0) if unlimited else stored(session, team_id)))
+    if limits["documents"] is None and limits["bytes"] is None:
+        return Room(limits, 0, 0)
+    return Room(limits, *used.stored(session, [team_id]).get(team_id, (0, 0)))
 
 
 def check_room(session: Session, team_id: str, *, documents: int, size: int) -> None:
@@ -166,7 +151,8 @@ def check_passages(session: Session, team_id: str, more: int) -> None:
     """
     limit = limits_of(session, session.get_one(Team, team_id))["passages"]
     if limit is not None:
-        _check("passages", limit, passages_of(session, team_id) + more, "passages")
+        there = used.passages(session, [team_id]).get(team_id, 0)
+        _check("passages", limit, there + more, "passages")
 
 
 def check_question(session: Session, team_id: str) -> None:
@@ -177,7 +163,9 @@ def check_question(session: Session, team_id: str) -> None:
     """
     team = session.get_one(Team, team_id)
     limit = limits_of(session, team)["questions"]
-    if limit is not None and questions_of(session, team) >= limit:
+    if limit is None:
+        return
+    if used.questions(session, [team_id], month_began(team)).get(team_id, 0) >= limit:
         raise QuotaReached(
             "questions",
             f"The team has asked all of its {limit:,} questions of this month. {_next_month(team)}",
@@ -192,7 +180,9 @@ def check_recording_minutes(session: Session, team_id: str) -> None:
     """
     team = session.get_one(Team, team_id)
     limit = limits_of(session, team)["recording_minutes"]
-    if limit is not None and recorded_minutes_of(session, team) >= limit:
+    if limit is None:
+        return
+    if used.recorded_minutes(session, [team_id], month_began(team)).get(team_id, 0) >= limit:
         raise QuotaReached(
             "recording_minutes",
             f"The team has used all minutes of recordings of this month ({limit:,})."

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.engine.notices.notify import notify_team
 from fontanel.engine.quotas.limits import default_limits
-from fontanel.engine.quotas.quotas import Quota, quotas_of
+from fontanel.engine.quotas.quotas import Quota, quotas_of, quotas_of_all
 from fontanel.facts import NoticeKind
 from fontanel.records.tables import Team
 from fontanel.records.unit_of_work import Records
@@ -15,7 +17,11 @@ from fontanel.records.unit_of_work import Records
 #: Below this share a quota counts as fine again, so that one at the edge warns only once.
 _FINE_AGAIN = 0.75
 #: What owners are warned of. Tokens have their budget, and streams come and go.
-_WATCHED = frozenset({"documents", "bytes", "passages", "questions"})
+_WATCHED = frozenset({"documents", "bytes", "passages", "questions", "recording_minutes"})
+_OF_THIS_MONTH = {
+    "questions": "questions of this month",
+    "recording_minutes": "minutes of recordings of this month",
+}
 _RANK = {"fine": 0, "low": 1, "reached": 2}
 
 
@@ -24,13 +30,13 @@ def watch_quotas(records: Records) -> None:
     with records.reading() as session:
         defaults = default_limits(session)
         limited = any(defaults.get(name) is not None for name in _WATCHED)
-        teams = session.scalars(select(Team)).all()
-        changed = {
-            team.id: states
-            for team in teams
-            if (limited or team.quotas or team.quota_states)
-            and (states := _states(session, team)) != team.quota_states
-        }
+        teams = [
+            team
+            for team in session.scalars(select(Team))
+            if limited or team.quotas or team.quota_states
+        ]
+        quotas = quotas_of_all(session, teams)
+        changed = [team.id for team in teams if _states(team, quotas[team.id]) != team.quota_states]
     for team_id in changed:
         with records.writing() as session:
             team = session.get(Team, team_id)
@@ -38,10 +44,10 @@ def watch_quotas(records: Records) -> None:
                 _warn(session, team)
 
 
-def _states(session: Session, team: Team) -> dict[str, str]:
+def _states(team: Team, quotas: Sequence[Quota]) -> dict[str, str]:
     """Return the quotas that are low or used up, by name."""
     states: dict[str, str] = {}
-    for quota in quotas_of(session, team):
+    for quota in quotas:
         if quota.name not in _WATCHED or quota.limit is None:
             continue
         before = team.quota_states.get(quota.name, "fine")
@@ -54,8 +60,9 @@ def _states(session: Session, team: Team) -> dict[str, str]:
 
 
 def _warn(session: Session, team: Team) -> None:
-    states, before = _states(session, team), team.quota_states
-    quotas: dict[str, Quota] = {quota.name: quota for quota in quotas_of(session, team)}
+    found = quotas_of(session, team)
+    states, before = _states(team, found), team.quota_states
+    quotas: dict[str, Quota] = {quota.name: quota for quota in found}
     for name, state in states.items():
         if _RANK[state] > _RANK[before.get(name, "fine")]:
             quota = quotas[name]
@@ -66,7 +73,7 @@ def _warn(session: Session, team: Team) -> None:
 
 
 def _message(quota: Quota) -> str:
-    period = " of this month" if quota.name == "questions" else ""
+    noun = _OF_THIS_MONTH.get(quota.name, quota.name)
     if quota.state == "reached":
-        return f"The team has used up its {quota.limit:,} {quota.name}{period}."
-    return f"The team has used {quota.share:.0%} of its {quota.limit:,} {quota.name}{period}."
+        return f"The team has used up its {quota.limit:,} {noun}."
+    return f"The team has used {quota.share:.0%} of its {quota.limit:,} {noun}."

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from fastapi import Request
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from fontanel.engine.quotas.limits import NAMES, default_limits, set_default_limits
-from fontanel.engine.quotas.quotas import quotas_of
+from fontanel.engine.quotas.quotas import Quota, quotas_of, quotas_of_all
 from fontanel.errors import NotFound
 from fontanel.facts import QuotaName
 from fontanel.records.tables import Team
@@ -35,7 +37,9 @@ _PER: dict[QuotaName, Period] = {
 @router.get("/teams/{team}/quotas", summary="Show a team's quotas")
 def show_quotas(access: Reader, request: Request) -> TeamQuotas:
     """What the team may have and use, and how much of it is used."""
-    return _quotas_out(access.session, access.team, request.app.state.streams)
+    streams: OpenStreams = request.app.state.streams
+    quotas = quotas_of(access.session, access.team, streams.of_team(access.team.id))
+    return _quotas_out(access.team, quotas)
 
 
 @router.put("/teams/{team}/quotas", summary="Set a team's quotas")
@@ -52,7 +56,8 @@ def set_quotas(
             raise NotFound("team", team)
         row.quotas = body.model_dump(include=body.model_fields_set)
         session.flush()
-        return _quotas_out(session, row, request.app.state.streams)
+        streams: OpenStreams = request.app.state.streams
+        return _quotas_out(row, quotas_of(session, row, streams.of_team(row.id)))
 
 
 @router.get("/quotas", summary="Show the quotas of all teams")
@@ -77,10 +82,9 @@ def set_default_quotas(
 
 
 def _all_quotas(session: Session, streams: OpenStreams) -> AllQuotas:
-    teams = [
-        _quotas_out(session, team, streams)
-        for team in session.scalars(select(Team).order_by(Team.name))
-    ]
+    rows = session.scalars(select(Team).order_by(Team.name)).all()
+    quotas = quotas_of_all(session, rows, {team.id: streams.of_team(team.id) for team in rows})
+    teams = [_quotas_out(team, quotas[team.id]) for team in rows]
     limits = default_limits(session)
     return AllQuotas(
         defaults=QuotasIn(**{name: limits.get(name) for name in NAMES}),
@@ -88,8 +92,8 @@ def _all_quotas(session: Session, streams: OpenStreams) -> AllQuotas:
     )
 
 
-def _quotas_out(session: Session, team: Team, streams: OpenStreams) -> TeamQuotas:
-    quotas = [
+def _quotas_out(team: Team, quotas: Sequence[Quota]) -> TeamQuotas:
+    shown = [
         QuotaOut(
             name=quota.name,
             limit=quota.limit,
@@ -99,6 +103,6 @@ def _quotas_out(session: Session, team: Team, streams: OpenStreams) -> TeamQuota
             own=quota.own,
             per=_PER[quota.name],
         )
-        for quota in quotas_of(session, team, streams.of_team(team.id))
+        for quota in quotas
     ]
-    return TeamQuotas(team=team.slug, name=team.name, quotas=quotas)
+    return TeamQuotas(team=team.slug, name=team.name, quotas=shown)
