@@ -78,7 +78,9 @@ function Closing({
     <section className="sheet mt-4 p-4" aria-label="What to do">
       {gap.state === "open" ? (
         <>
-          <p>{SUGGESTIONS[gap.suggestion]} When documents change, it is asked again automatically.</p>
+          <p>
+            {SUGGESTIONS[gap.suggestion]} When documents change, it is asked again automatically.
+          </p>
           <p className="mt-2.5 flex flex-wrap gap-2.5">
             {kb && (
               <>

@@ -6,8 +6,7 @@ export type Splitting = Schemas["Splitting"];
 /** Describe splitting settings in one line. */
 export function splittingText(splitting: Splitting): string {
   const overlap = splitting.overlap_tokens ? `, ${splitting.overlap_tokens} repeated` : "";
-  const rows =
-    splitting.table_mode === "single" ? "each table row alone" : "table rows together";
+  const rows = splitting.table_mode === "single" ? "each table row alone" : "table rows together";
   const windows = splitting.windows ? "with sentence windows" : "without sentence windows";
   return `${splitting.target_tokens} tokens per passage${overlap}, ${rows}, ${windows}${splitting.compact ? ", compact vectors" : ""}`;
 }
