@@ -113,7 +113,7 @@ function Team({ team, editing, onEdit, onDone, onCancel }: TeamProps) {
     <>
       <tr>
         <td className="font-medium">
-          {team.name}
+          <div>{team.name}</div>
           {Object.keys(own).length > 0 && <div className="soft text-[13px]">has its own</div>}
         </td>
         {SHOWN.map((name) => {
