@@ -1,4 +1,4 @@
-"""The conformance tests of the Model Context Protocol that need no tools of their own."""
+"""The conformance tests of the Model Context Protocol that need no special tools."""
 
 from __future__ import annotations
 

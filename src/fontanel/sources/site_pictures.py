@@ -54,7 +54,7 @@ class SitePictures:
         return Found(pictures, incomplete)
 
     def _picture(self, address: str) -> tuple[str, bytes] | None:
-        """Return a picture; None for what is of another site, is forbidden or is no picture."""
+        """Return a picture; None if it is on another site, forbidden, or not a picture."""
         with self._lock:
             if address in self._cache:
                 self._cache.move_to_end(address)

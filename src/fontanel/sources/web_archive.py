@@ -14,7 +14,7 @@ _UNFOLDED = SMTP.clone(max_line_length=0)
 def write_web_archive(
     page: bytes, content_type: str, address: str, pictures: Mapping[str, tuple[str, bytes]]
 ) -> bytes:
-    """Return a page with its pictures as one file; the same content always gives the same bytes.
+    """Return a page with its pictures as one file; the same content always makes the same bytes.
 
     Args:
         page: The HTML.

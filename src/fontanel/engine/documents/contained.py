@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, NamedTuple
 
@@ -56,10 +56,11 @@ def add_many_contained(records: Records, job: Job, inside: Sequence[StoredFile])
         there = _below(session, document)
         wanted, _ = _within_bounds(session, document, inside)
         new = [item for item in wanted.items() if item[0] not in there]
-    for some in _batches(new):
+    for start in range(0, len(new), _TOGETHER):
+        some = dict(new[start : start + _TOGETHER])
         with records.writing() as session:
             document = _still_wanted(session, job)
-            if document is None or not _add_some(session, document, dict(some)):
+            if document is None or not _add_some(session, document, some):
                 return
 
 
@@ -77,13 +78,6 @@ def _add_some(session: Session, document: Document, files: dict[str, StoredFile]
                 new.append(_new(document, name, item))
     add_new_documents(session, kb, new, document)
     return len(new) + len(there) == len(files)
-
-
-def _batches(
-    files: Sequence[tuple[str, StoredFile]],
-) -> Iterator[Sequence[tuple[str, StoredFile]]]:
-    for start in range(0, len(files), _TOGETHER):
-        yield files[start : start + _TOGETHER]
 
 
 def _still_wanted(session: Session, job: Job) -> Document | None:
@@ -126,8 +120,7 @@ def add_contained(session: Session, document: Document, inside: Sequence[StoredF
             if name not in there:
                 room.take(documents=1, size=item.size)
                 new.append(_new(document, name, item))
-                continue
-            if not there[name].is_same(document, item):
+            elif not there[name].is_same(document, item):
                 _revise(session, document, there[name], item)
         except QuotaReached as error:
             reached, left_out = str(error), left_out + 1
